@@ -1,0 +1,106 @@
+package card
+
+import (
+	"errors"
+	"io"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// block is a block device opened exclusively (O_EXCL: nothing of it is mounted, and nothing else has it)
+// and, where the driver can, directly (O_DIRECT).
+type block struct {
+	file   *os.File
+	size   int64
+	sector int
+	access Access
+}
+
+func openBlock(path string) (medium, error) {
+	const flags = os.O_RDWR | unix.O_EXCL | unix.O_CLOEXEC
+	access := Direct
+	f, err := os.OpenFile(path, flags|unix.O_DIRECT, 0)
+	if errors.Is(err, unix.EINVAL) {
+		access = Dropped
+		f, err = os.OpenFile(path, flags, 0)
+	}
+	if err != nil {
+		return nil, err
+	}
+	b := &block{file: f, access: access}
+	if err := b.measure(); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return b, nil
+}
+
+func (b *block) measure() (err error) {
+	if b.size, err = b.file.Seek(0, io.SeekEnd); err != nil {
+		return err
+	}
+	if b.sector, err = unix.IoctlGetInt(int(b.file.Fd()), unix.BLKSSZGET); err != nil {
+		return os.NewSyscallError("BLKSSZGET", err)
+	}
+	readOnly, err := unix.IoctlGetInt(int(b.file.Fd()), unix.BLKROGET)
+	if err == nil && readOnly != 0 {
+		return unix.EROFS
+	}
+	return err
+}
+
+func (b *block) Size() int64     { return b.size }
+func (b *block) SectorSize() int { return b.sector }
+func (b *block) Access() Access  { return b.access }
+func (b *block) Close() error    { return b.file.Close() }
+
+// ReadAt reads whole sectors. A device whose medium was taken out reads nothing without an error.
+func (b *block) ReadAt(p []byte, off int64) (int, error) {
+	n, err := b.file.ReadAt(p, off)
+	if errors.Is(err, io.EOF) {
+		err = unix.ENODEV
+	}
+	return n, err
+}
+
+// WriteAt writes whole sectors. "No space left" within the device means that the medium was taken out.
+func (b *block) WriteAt(p []byte, off int64) (int, error) {
+	n, err := b.file.WriteAt(p, off)
+	if errors.Is(err, unix.ENOSPC) && off+int64(len(p)) <= b.size {
+		err = unix.ENODEV
+	}
+	return n, err
+}
+
+// Flush has the kernel empty its cache of the device, and the device its own.
+func (b *block) Flush() error { return b.file.Sync() }
+
+// Forget drops what the kernel keeps of the device. With direct access there is nothing, but for what others
+// may have read.
+func (b *block) Forget() error {
+	fd := int(b.file.Fd())
+	if err := unix.IoctlSetInt(fd, unix.BLKFLSBUF, 0); err != nil && !errors.Is(err, syscall.EACCES) {
+		return err
+	}
+	return unix.Fadvise(fd, 0, 0, unix.FADV_DONTNEED)
+}
+
+func (b *block) present() bool {
+	size, err := b.file.Seek(0, io.SeekEnd)
+	if err != nil || size != b.size {
+		return false
+	}
+	info, err := b.file.Stat()
+	if err != nil {
+		return false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return true
+	}
+	own := number{unix.Major(st.Rdev), unix.Minor(st.Rdev)}
+	_, err = os.Stat("/sys/dev/block/" + own.String())
+	return err == nil
+}

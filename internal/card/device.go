@@ -1,0 +1,32 @@
+// Package card knows what may be stamped: block devices, practice cards and plain files that stand
+// for cards. It finds out what they are and what speaks against writing them, and opens them so that
+// nothing else can write at the same time, and so that what is read comes from the card and not from
+// this computer's memory.
+package card
+
+import "io"
+
+// Device is a card opened for exclusive use. Offsets and lengths are multiples of SectorSize, and
+// buffers come from a Pool. Its methods may be called from several goroutines at once, except Close.
+// Errors are *GoneError and *IOError.
+type Device interface {
+	io.ReaderAt
+	io.WriterAt
+	Size() int64     // claimed capacity, bytes
+	SectorSize() int // logical sector, bytes
+	Flush() error    // returns when the device says that written data is on the medium
+	Forget() error   // drops every cache of this computer, so the next read comes from the device
+	Access() Access  // how reads get past this computer's memory
+	Close() error
+}
+
+// Access is how reads and writes get past this computer's memory.
+type Access string
+
+// The ways, best first.
+const (
+	Direct    Access = "direct"    // no cache stands between (O_DIRECT and its like)
+	Dropped   Access = "dropped"   // through the cache, which is dropped before reading, or keeps nothing
+	Simulated Access = "simulated" // a practice card: its file is the card
+	Cached    Access = "cached"    // this system can't go round its cache for this file
+)

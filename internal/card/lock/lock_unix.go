@@ -1,0 +1,23 @@
+//go:build unix
+
+// Package lock keeps two runs from working on the same file.
+package lock
+
+import (
+	"errors"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrHeld says that another program holds the lock.
+var ErrHeld = errors.New("another program is working on it")
+
+// Take locks f until it is closed, for programs that ask too. It doesn't wait: ErrHeld says that another has it.
+func Take(f *os.File) error {
+	err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		return ErrHeld
+	}
+	return err
+}

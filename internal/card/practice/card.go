@@ -1,0 +1,268 @@
+package practice
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"sync"
+	"syscall"
+
+	"zipstamp/internal/card/lock"
+)
+
+// Card is an opened practice card. Its methods may be called from any goroutine; as on a real card,
+// accesses are done one after another.
+type Card struct {
+	spec    Spec
+	backing *os.File
+	pace    pace
+
+	mu       sync.Mutex
+	written  int64 // bytes, since it was opened
+	moved    int64 // bytes written and read
+	gone     bool
+	accesses []int // of each fault
+	cache    cache
+}
+
+// Open puts the card in: it opens the backing file (and makes it, if it isn't there), and locks it.
+// lock.ErrHeld says that another run has it.
+func Open(s Spec) (*Card, error) {
+	s, err := s.complete()
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(s.Backing, os.O_RDWR|os.O_CREATE, 0o666)
+	if err != nil {
+		return nil, err
+	}
+	if err := prepare(f, int64(s.Real)); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Card{spec: s, backing: f, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache)}}, nil
+}
+
+// prepare locks the backing file and gives it its size; what it holds is kept.
+func prepare(f *os.File, size int64) error {
+	if err := lock.Take(f); err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is not a plain file", f.Name())
+	}
+	if info.Size() < size {
+		return f.Truncate(size)
+	}
+	return nil
+}
+
+// Size is the claimed size, bytes.
+func (c *Card) Size() int64 { return int64(c.spec.Claimed) }
+
+// SectorSize is the logical sector, bytes.
+func (c *Card) SectorSize() int { return c.spec.Sector }
+
+// Flush returns when the backing file is on the computer's disk.
+func (c *Card) Flush() error {
+	c.mu.Lock()
+	gone := c.gone
+	c.mu.Unlock()
+	if gone {
+		return syscall.ENODEV
+	}
+	return c.backing.Sync()
+}
+
+// Forget does nothing: the backing file is the card itself, so nothing of this computer stands between.
+func (c *Card) Forget() error { return nil }
+
+// Close takes the card out.
+func (c *Card) Close() error { return c.backing.Close() }
+
+// ReadAt reads whole sectors. The error is a syscall.Errno, or one of the backing file.
+func (c *Card) ReadAt(p []byte, off int64) (int, error) {
+	if err := c.within(p, off); err != nil {
+		return 0, err
+	}
+	c.pace.wait(len(p), c.spec.ReadRate, c.spec.Latency)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n, err := c.transfer(len(p))
+	if readErr := c.read(p[:n], off); readErr != nil {
+		return 0, readErr
+	}
+	return n, err
+}
+
+// WriteAt writes whole sectors. The error is a syscall.Errno, or one of the backing file.
+func (c *Card) WriteAt(p []byte, off int64) (int, error) {
+	if err := c.within(p, off); err != nil {
+		return 0, err
+	}
+	c.pace.wait(len(p), c.spec.WriteRate, c.spec.Latency)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.spec.ReadOnly || c.spec.ReadOnlyAfter > 0 && c.written >= int64(c.spec.ReadOnlyAfter) {
+		return 0, syscall.EROFS
+	}
+	n, err := c.transfer(len(p))
+	c.written += int64(n)
+	if writeErr := c.write(p[:n], off); writeErr != nil {
+		return 0, writeErr
+	}
+	return n, err
+}
+
+// within refuses what the kernel refuses of a device opened for direct access.
+func (c *Card) within(p []byte, off int64) error {
+	sector := int64(c.spec.Sector)
+	switch {
+	case off < 0 || off%sector != 0 || int64(len(p))%sector != 0:
+		return syscall.EINVAL
+	case off > c.Size()-int64(len(p)):
+		return syscall.ENOSPC
+	}
+	return nil
+}
+
+// transfer counts n bytes, and says how many of them go through before the card is pulled out.
+func (c *Card) transfer(n int) (int, error) {
+	if c.gone {
+		return 0, syscall.ENODEV
+	}
+	limit := int64(c.spec.GoneAfter)
+	if limit > 0 && c.moved+int64(n) > limit {
+		c.gone = true
+		n = int(limit-c.moved) / c.spec.Sector * c.spec.Sector
+		return n, syscall.ENODEV
+	}
+	c.moved += int64(n)
+	return n, nil
+}
+
+func (c *Card) write(p []byte, off int64) error {
+	if c.faulty(FailWrite, off, len(p)) != nil {
+		return syscall.EIO
+	}
+	c.cache.add(p, off)
+	stored := p
+	if at := c.faulty(Flip, off, len(p)); at != nil {
+		stored = append([]byte(nil), p...)
+		flip(stored, off, at, c.spec.Sector)
+	}
+	return c.segments(stored, off, func(part []byte, at int64) error {
+		if at < 0 {
+			return nil // dropped
+		}
+		_, err := c.backing.WriteAt(part, at)
+		return err
+	})
+}
+
+func (c *Card) read(p []byte, off int64) error {
+	if c.faulty(FailRead, off, len(p)) != nil {
+		return syscall.EIO
+	}
+	err := c.segments(p, off, func(part []byte, at int64) error {
+		if at < 0 {
+			c.beyond(part, -at)
+			return nil
+		}
+		_, err := c.backing.ReadAt(part, at)
+		if errors.Is(err, io.EOF) {
+			return syscall.EIO // the backing file was cut short while in use
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	c.cache.overlay(p, off)
+	if at := c.faulty(Misread, off, len(p)); at != nil {
+		flip(p, off, at, c.spec.Sector)
+	}
+	return nil
+}
+
+// segments calls do for each part of p with the place in the backing file where it is; that is the negative
+// of the address for a part that the card drops.
+func (c *Card) segments(p []byte, off int64, do func(part []byte, at int64) error) error {
+	real := int64(c.spec.Real)
+	for len(p) > 0 {
+		at, room := off, real-off
+		if off >= real {
+			if c.spec.Beyond == Drop {
+				at, room = -off, int64(len(p))
+			} else {
+				at = off % real
+				room = real - at
+			}
+		}
+		part := p[:min(int64(len(p)), room)]
+		if err := do(part, at); err != nil {
+			return err
+		}
+		p = p[len(part):]
+		off += int64(len(part))
+	}
+	return nil
+}
+
+// beyond fills p with what dropped places read as.
+func (c *Card) beyond(p []byte, off int64) {
+	switch c.spec.Reads {
+	case Zeros:
+		clear(p)
+	case FF:
+		for i := range p {
+			p[i] = 0xFF
+		}
+	case Noise:
+		for i := 0; i < len(p); i += 8 {
+			v := mix(uint64(off) + uint64(i))
+			for j := range min(8, len(p)-i) {
+				p[i+j] = byte(v >> (8 * j))
+			}
+		}
+	}
+}
+
+// mix is the finalizer of SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number Generators, 2014).
+func mix(v uint64) uint64 {
+	v += 0x9e3779b97f4a7c15
+	v = (v ^ v>>30) * 0xbf58476d1ce4e5b9
+	v = (v ^ v>>27) * 0x94d049bb133111eb
+	return v ^ v>>31
+}
+
+// faulty counts an access to the first fault of a kind in a range, and returns it if it shows.
+func (c *Card) faulty(kind FaultKind, off int64, n int) *Fault {
+	sector := int64(c.spec.Sector)
+	for i := range c.spec.Faults {
+		f := &c.spec.Faults[i]
+		if f.Kind != kind || (f.Sector+f.Count)*sector <= off || f.Sector*sector >= off+int64(n) {
+			continue
+		}
+		c.accesses[i]++
+		if f.Times == 0 || c.accesses[i] <= f.Times {
+			return f
+		}
+	}
+	return nil
+}
+
+// flip inverts a bit in each faulty sector of p, which is at off.
+func flip(p []byte, off int64, f *Fault, sector int) {
+	const within = 100 // any place in the sector
+	for s := f.Sector; s < f.Sector+f.Count; s++ {
+		if at := s*int64(sector) + within - off; at >= 0 && at < int64(len(p)) {
+			p[at] ^= 0x10
+		}
+	}
+}

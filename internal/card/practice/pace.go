@@ -1,0 +1,32 @@
+package practice
+
+import (
+	"sync"
+	"time"
+)
+
+// pace makes accesses take the time that they take on a card: one after another, each at the
+// card's rate and with its latency. The zero value is ready.
+type pace struct {
+	mu   sync.Mutex
+	free time.Time // when the card is done with what it was given
+}
+
+// wait returns when an access to n bytes is done.
+func (p *pace) wait(n int, rate Rate, latency Duration) {
+	if rate == 0 && latency == 0 {
+		return
+	}
+	took := time.Duration(latency)
+	if rate > 0 {
+		took += time.Duration(float64(n) / float64(rate) * float64(time.Second))
+	}
+	p.mu.Lock()
+	if now := time.Now(); p.free.Before(now) {
+		p.free = now
+	}
+	p.free = p.free.Add(took)
+	until := p.free
+	p.mu.Unlock()
+	time.Sleep(time.Until(until))
+}

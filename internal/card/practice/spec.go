@@ -1,0 +1,247 @@
+// Package practice simulates memory cards, good and bad ones, in a file.
+//
+// A practice card is a TOML file that says how the card behaves (Spec), beside a backing file
+// that keeps what the card really holds. Errors are those that the kernel gives for a real card
+// (syscall.EIO, ENODEV, EROFS, EINVAL), so that whoever uses it can't tell the difference.
+package practice
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// Version is the version of the file format that this package reads and writes.
+const Version = 1
+
+// maxSpec bounds a practice card's file, in bytes.
+const maxSpec = 64 << 10
+
+// Spec says how a practice card behaves. Counts of bytes and of times start anew when the card is opened;
+// what the card holds stays.
+type Spec struct {
+	Version int    `toml:"practice_card"`    // the version of the format, 1
+	Backing string `toml:"backing"`          // the file with the contents; relative to the spec's folder
+	Model   string `toml:"model,omitempty"`  // what the card says of itself
+	Serial  string `toml:"serial,omitempty"` // likewise
+	Sector  int    `toml:"sector,omitempty"` // logical sector, bytes: 512 (the default) or 4096
+
+	Claimed Size   `toml:"claimed"`          // the size that the card says it has
+	Real    Size   `toml:"real,omitempty"`   // the size that it has; none: as claimed
+	Beyond  Beyond `toml:"beyond,omitempty"` // what happens beyond the real size
+	Reads   Reads  `toml:"reads,omitempty"`  // what dropped places read as
+	Cache   Size   `toml:"cache,omitempty"`  // the last bytes written that the card answers from memory, real or not
+
+	ReadRate  Rate     `toml:"read_rate,omitempty"`  // none: as fast as the backing file
+	WriteRate Rate     `toml:"write_rate,omitempty"` //
+	Latency   Duration `toml:"latency,omitempty"`    // of each access
+
+	ReadOnly      bool `toml:"read_only,omitempty"`       // write-protected from the start
+	ReadOnlyAfter Size `toml:"read_only_after,omitempty"` // bytes written until it becomes write-protected
+	GoneAfter     Size `toml:"gone_after,omitempty"`      // bytes written and read until it is pulled out
+
+	Faults []Fault `toml:"fault,omitempty"`
+}
+
+// Beyond is what a card does with places beyond its real size.
+type Beyond string
+
+// What may happen beyond the real size.
+const (
+	Wrap Beyond = "wrap" // addresses repeat
+	Drop Beyond = "drop" // writes are acknowledged and lost
+)
+
+// Reads is what a card gives for places whose writes it drops.
+type Reads string
+
+// What may be read from dropped places.
+const (
+	Zeros Reads = "zeros"
+	FF    Reads = "ff"    // bytes of 0xFF
+	Noise Reads = "noise" // the same at every reading
+)
+
+// Fault is a run of sectors that don't work.
+type Fault struct {
+	Kind   FaultKind `toml:"kind"`
+	Sector int64     `toml:"sector"`          // the first one
+	Count  int64     `toml:"count,omitempty"` // how many; none: 1
+	Times  int       `toml:"times,omitempty"` // for the first so many accesses; none: always
+}
+
+// FaultKind is how a sector fails.
+type FaultKind string
+
+// How sectors may fail.
+const (
+	FailRead  FaultKind = "read"    // reading it is an I/O error
+	FailWrite FaultKind = "write"   // writing it is an I/O error
+	Flip      FaultKind = "flip"    // one bit is stored wrong
+	Misread   FaultKind = "misread" // one bit is read wrong
+)
+
+// ErrNotSpec says that a file isn't a practice card's.
+var ErrNotSpec = errors.New("not a practice card")
+
+// Load reads the practice card's file at path. ErrNotSpec says that it is something else.
+func Load(path string) (Spec, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Spec{}, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxSpec {
+		return Spec{}, ErrNotSpec
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return Spec{}, err
+	}
+	s, err := Parse(text)
+	if err != nil {
+		return Spec{}, err
+	}
+	if !filepath.IsAbs(s.Backing) {
+		s.Backing = filepath.Join(filepath.Dir(path), s.Backing)
+	}
+	return s, nil
+}
+
+// Parse reads a Spec. ErrNotSpec says that text is something else; other errors name the line.
+func Parse(text []byte) (Spec, error) {
+	if !declares(text) {
+		return Spec{}, ErrNotSpec
+	}
+	var s Spec
+	d := toml.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&s); err != nil {
+		var strict *toml.StrictMissingError
+		if errors.As(err, &strict) && len(strict.Errors) > 0 {
+			line, _ := strict.Errors[0].Position()
+			return Spec{}, fmt.Errorf("line %d: %v is not a key of a practice card", line, strict.Errors[0].Key())
+		}
+		var at *toml.DecodeError
+		if errors.As(err, &at) {
+			line, column := at.Position()
+			return Spec{}, fmt.Errorf("line %d, column %d: %w", line, column, err)
+		}
+		return Spec{}, err
+	}
+	return s.complete()
+}
+
+// declares tells whether the first line that says anything is the key by which these files are known.
+func declares(text []byte) bool {
+	for line := range bytes.Lines(text) {
+		line = bytes.TrimSpace(line)
+		if len(line) > 0 && line[0] != '#' {
+			return bytes.HasPrefix(line, []byte("practice_card"))
+		}
+	}
+	return false
+}
+
+// complete fills in what was left out, and refuses what makes no sense.
+func (s Spec) complete() (Spec, error) {
+	if s.Version != Version {
+		return s, fmt.Errorf("practice card of version %d; this program knows version %d", s.Version, Version)
+	}
+	if s.Sector == 0 {
+		s.Sector = 512
+	}
+	if s.Real == 0 {
+		s.Real = s.Claimed
+	}
+	if s.Beyond == "" {
+		s.Beyond = Wrap
+	}
+	if s.Reads == "" {
+		s.Reads = Zeros
+	}
+	sector := Size(s.Sector)
+	switch {
+	case s.Sector != 512 && s.Sector != 4096:
+		return s, fmt.Errorf("sector %d: a sector has 512 or 4096 bytes", s.Sector)
+	case s.Backing == "":
+		return s, errors.New("backing: no file is named")
+	case s.Claimed <= 0 || s.Claimed%sector != 0:
+		return s, fmt.Errorf("claimed %v: not a whole number of sectors of %d bytes", s.Claimed, s.Sector)
+	case s.Real < 0 || s.Real%sector != 0 || s.Real > s.Claimed:
+		return s, fmt.Errorf("real %v: not a whole number of sectors of %d bytes within the claimed size", s.Real, s.Sector)
+	case s.Beyond != Wrap && s.Beyond != Drop:
+		return s, fmt.Errorf("beyond %q: it is %q or %q", s.Beyond, Wrap, Drop)
+	case s.Reads != Zeros && s.Reads != FF && s.Reads != Noise:
+		return s, fmt.Errorf("reads %q: it is %q, %q or %q", s.Reads, Zeros, FF, Noise)
+	case s.Latency < 0:
+		return s, fmt.Errorf("latency %v: it is not negative", time.Duration(s.Latency))
+	}
+	for i := range s.Faults {
+		if err := s.Faults[i].complete(s.Claimed / sector); err != nil {
+			return s, fmt.Errorf("fault %d: %w", i+1, err)
+		}
+	}
+	return s, nil
+}
+
+func (f *Fault) complete(sectors Size) error {
+	if f.Count == 0 {
+		f.Count = 1
+	}
+	switch f.Kind {
+	case FailRead, FailWrite, Flip, Misread:
+	default:
+		return fmt.Errorf("kind %q: it is %q, %q, %q or %q", f.Kind, FailRead, FailWrite, Flip, Misread)
+	}
+	if f.Sector < 0 || f.Count < 0 || f.Sector > int64(sectors)-f.Count {
+		return fmt.Errorf("sectors %d to %d are not on the card, which has %d", f.Sector, f.Sector+f.Count-1, sectors)
+	}
+	if f.Times < 0 {
+		return errors.New("times is not negative")
+	}
+	return nil
+}
+
+// Create writes s as a new file at path, and its backing file. Neither may exist before.
+func Create(path string, s Spec) error {
+	s.Version = Version
+	full, err := s.complete()
+	if err != nil {
+		return err
+	}
+	text, err := toml.Marshal(s)
+	if err != nil {
+		return err
+	}
+	backing := s.Backing
+	if !filepath.IsAbs(backing) {
+		backing = filepath.Join(filepath.Dir(path), backing)
+	}
+	text = append([]byte("# A practice card for zipstamp; see docs/formats.md.\n"), text...)
+	if err := writeNew(path, func(f *os.File) error { _, err := f.Write(text); return err }); err != nil {
+		return err
+	}
+	if err := writeNew(backing, func(f *os.File) error { return f.Truncate(int64(full.Real)) }); err != nil {
+		os.Remove(path)
+		return err
+	}
+	return nil
+}
+
+// writeNew makes a file that wasn't there; if it can't be filled, it isn't there afterwards.
+func writeNew(path string, fill func(*os.File) error) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(fill(f), f.Close())
+	if err != nil {
+		os.Remove(path)
+	}
+	return err
+}

@@ -1,0 +1,307 @@
+// Package check holds a download against what was published for it.
+//
+// A published digest may be that of the file as it was downloaded, or that of the image unpacked from it;
+// publishers do both, and seldom say which. So each is tried on the download first, which costs one
+// reading, and on the unpacked image only if it is needed.
+package check
+
+import (
+	"context"
+	"errors"
+	"io"
+	"slices"
+
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+)
+
+// Published is what is known of an image before it is read.
+type Published struct {
+	Digests []digest.Published
+	Wrong   []*digest.SumsError // sums files that should help and don't
+}
+
+// Nothing tells that there is nothing to hold the image against.
+func (p Published) Nothing() bool { return len(p.Digests) == 0 && len(p.Wrong) == 0 }
+
+// Find collects what was published for the image: the digests given and those in the sums files named,
+// or, without either, those in the sums files that lie beside it.
+func Find(f *image.File, member string, given []digest.Digest, sums []string) (Published, error) {
+	var p Published
+	for _, d := range given {
+		p.Digests = append(p.Digests, digest.Published{Digest: d})
+	}
+	names := f.Names()
+	if c, err := f.Look(member); err == nil {
+		names = c.Names(f)
+	}
+	var found []digest.Published
+	var err error
+	switch {
+	case len(sums) > 0:
+		found, p.Wrong, err = digest.InFiles(sums, names...)
+	case len(given) == 0:
+		found, p.Wrong, err = digest.Beside(f.Path, names...)
+	}
+	p.Digests = append(p.Digests, found...)
+	return p, err
+}
+
+// Outcome is the answer of a check.
+type Outcome uint8
+
+// The outcomes.
+const (
+	NothingPublished Outcome = iota
+	Matched                  // every published digest is that of the download or of its image
+	Mismatched               // at least one is not
+)
+
+// On tells what a published digest was found to be the digest of.
+type On string
+
+// What a digest can match.
+const (
+	Neither  On = ""
+	Download On = "download" // the file as it was downloaded
+	Image    On = "image"    // the image unpacked from it
+)
+
+// Held is a published digest and how it fared.
+type Held struct {
+	digest.Published
+	Matched On
+	Other   *digest.Entry // of another file that the computed digest belongs to; nil if there is none
+}
+
+// Report is what a check found out.
+type Report struct {
+	Path      string
+	Size      int64 // of the download, bytes
+	Packing   string
+	Member    string          // within an archive
+	Unpacked  image.Size      // of the image
+	Download  []digest.Digest // of the file as downloaded
+	Image     []digest.Digest // of the unpacked image; empty where it wasn't needed, or couldn't be had
+	Published []Held
+	Wrong     []Unnamed
+	Seal      digest.Seal // of the download
+
+	// What explains a mismatch.
+	What      string // "a web page": what the file is in place of an image
+	Damage    error  // why it can't be unpacked
+	Shortfall int64  // bytes that a raw image lacks, going by its partition table
+}
+
+// Unnamed is a sums file that doesn't tell the digest of the image.
+type Unnamed struct {
+	*digest.SumsError
+	Other *digest.Entry // of another file, that the computed digest belongs to
+}
+
+// Outcome sums up the report.
+func (r Report) Outcome() Outcome {
+	if len(r.Wrong) > 0 {
+		return Mismatched
+	}
+	for _, h := range r.Published {
+		if h.Matched == Neither {
+			return Mismatched
+		}
+	}
+	if len(r.Published) == 0 {
+		return NothingPublished
+	}
+	return Matched
+}
+
+// OnlyForgeable tells whether all that matched are digests that show damage and not forgery.
+func (r Report) OnlyForgeable() bool {
+	for _, h := range r.Published {
+		if !h.Algorithm.Forgeable() {
+			return false
+		}
+	}
+	return len(r.Published) > 0
+}
+
+// Signed tells whether a sums file was clear-signed; its signature has not been checked.
+func (r Report) Signed() bool {
+	for _, h := range r.Published {
+		if h.Sums != nil && h.Sums.Signed {
+			return true
+		}
+	}
+	return false
+}
+
+// Run reads the download and holds it against what was published. With nothing published it computes
+// the digests of the download and of the image in one pass. The error is one of reading or of ctx;
+// a file that can't be unpacked is no error, but stands in the report.
+func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
+	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), What: f.What(), Shortfall: f.Shortfall()}
+	contents, err := f.Look(member)
+	if err != nil {
+		r.Damage = err
+	} else {
+		r.Member, r.Unpacked = contents.Member, contents.Size
+	}
+	algorithms := p.algorithms()
+	canUnpack := r.Damage == nil && r.Packing != image.RawPacking
+	unpacked := false
+	if p.Nothing() && canUnpack {
+		unpacked, err = r.both(ctx, f, contents, algorithms, m)
+		if err != nil {
+			return r, err
+		}
+	}
+	if r.Download == nil {
+		if err := r.download(ctx, f, algorithms, m); err != nil {
+			return r, err
+		}
+	}
+	r.hold(p)
+	if r.Outcome() == Mismatched && canUnpack && !unpacked {
+		if err := r.unpack(ctx, f, contents, algorithms, nil, m); err != nil {
+			return r, err
+		}
+		r.hold(p)
+	}
+	return r, nil
+}
+
+// algorithms are those needed to hold what was published, and SHA-256, by which images are known today.
+func (p Published) algorithms() []digest.Algorithm {
+	out := []digest.Algorithm{digest.SHA256}
+	for _, d := range p.Digests {
+		out = append(out, d.Algorithm)
+	}
+	for _, w := range p.Wrong {
+		if w.Sums == nil {
+			continue
+		}
+		for _, e := range w.Sums.Entries {
+			out = append(out, e.Algorithm)
+		}
+	}
+	return out
+}
+
+// download reads the file as it is.
+func (r *Report) download(ctx context.Context, f *image.File, algorithms []digest.Algorithm, m *meter.Meter) error {
+	m.Begin(meter.Check, f.Size)
+	h := digest.NewHasher(algorithms...)
+	var sealer digest.Sealer
+	aside := digest.NewAside(&sealer)
+	err := copyAll(ctx, io.MultiWriter(aside, h), f.Reader(), func(n int) { m.Add(int64(n)) })
+	aside.Close()
+	if err != nil {
+		return err
+	}
+	r.Download, r.Seal = h.Digests(), sealer.Seal()
+	return nil
+}
+
+// both reads the file once for the digests of download and image. Where it can't be unpacked to the
+// end, the digest of the download is computed all the same.
+func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter) (bool, error) {
+	h := digest.NewHasher(algorithms...)
+	aside := digest.NewAside(h)
+	err := r.unpack(ctx, f, c, algorithms, aside, m)
+	aside.Close()
+	if err == nil && r.Damage == nil {
+		r.Download = h.Digests()
+	}
+	return true, err
+}
+
+// unpack reads the image out of its packing. tap may be nil.
+func (r *Report) unpack(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, tap io.Writer, m *meter.Meter) error {
+	m.Begin(meter.Check, c.Size.Known())
+	s, err := f.Unpack(c, tap)
+	if err != nil {
+		return r.damaged(err)
+	}
+	defer s.Close()
+	h := digest.NewHasher(algorithms...)
+	aside := digest.NewAside(h)
+	var count int64
+	err = copyAll(ctx, aside, s, func(n int) {
+		count += int64(n)
+		m.Add(int64(n))
+		m.Source(s.Position(), f.Size)
+	})
+	aside.Close()
+	if err != nil {
+		return r.damaged(err)
+	}
+	r.Image = h.Digests()
+	r.Unpacked = image.Size{Bytes: count, Certainty: image.Exact}
+	return nil
+}
+
+// damaged keeps an error that is about the file's contents, and returns any other.
+func (r *Report) damaged(err error) error {
+	if errors.As(err, new(*image.DamageError)) || errors.As(err, new(*image.UnusableError)) {
+		r.Damage = err
+		return nil
+	}
+	return err
+}
+
+// hold compares what has been computed so far with what was published.
+func (r *Report) hold(p Published) {
+	r.Published, r.Wrong = nil, nil
+	for _, d := range p.Digests {
+		h := Held{Published: d}
+		switch {
+		case slices.Contains(r.Download, d.Digest):
+			h.Matched = Download
+		case slices.Contains(r.Image, d.Digest):
+			h.Matched = Image
+		default:
+			h.Other = r.other(d.Sums)
+		}
+		r.Published = append(r.Published, h)
+	}
+	for _, w := range p.Wrong {
+		r.Wrong = append(r.Wrong, Unnamed{w, r.other(w.Sums)})
+	}
+}
+
+// other finds the name under which the computed digests stand in a sums file.
+func (r *Report) other(sums *digest.Sums) *digest.Entry {
+	if sums == nil {
+		return nil
+	}
+	for _, d := range slices.Concat(r.Download, r.Image) {
+		if e, found := sums.NameOf(d); found && e.File != "" {
+			return &e
+		}
+	}
+	return nil
+}
+
+// copyAll copies in pieces of 1 MiB until r ends or ctx does.
+func copyAll(ctx context.Context, w io.Writer, r io.Reader, count func(n int)) error {
+	buf := make([]byte, 1<<20)
+	for {
+		if err := ctx.Err(); err != nil {
+			return context.Cause(ctx)
+		}
+		n, err := r.Read(buf)
+		if n > 0 {
+			if _, err := w.Write(buf[:n]); err != nil {
+				return err
+			}
+			count(n)
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

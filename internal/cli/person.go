@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+
+	"github.com/adrg/xdg"
+
+	"zipstamp/internal/receipt"
+)
+
+// person is who runs the program: under sudo, who called it.
+type person struct {
+	home  string        // the folder below which the program's own folders are made
+	owner receipt.Owner // of new files; the zero value where that needs no care
+	sudo  bool
+}
+
+func whoRuns() (person, error) {
+	uid, gid := os.Getenv("SUDO_UID"), os.Getenv("SUDO_GID")
+	if os.Geteuid() != 0 || uid == "" || uid == "0" {
+		return person{}, nil
+	}
+	u, err := user.LookupId(uid)
+	if err != nil {
+		return person{}, fmt.Errorf("find the home of the user who called sudo: %w", err)
+	}
+	p := person{home: u.HomeDir, sudo: true}
+	if p.owner.UID, err = strconv.Atoi(uid); err == nil {
+		p.owner.GID, err = strconv.Atoi(gid)
+	}
+	return p, err
+}
+
+// configFile is where lasting settings are.
+func (p person) configFile() string {
+	const name = "zipstamp/config.toml"
+	if p.sudo {
+		return filepath.Join(p.home, ".config", name)
+	}
+	return filepath.Join(xdg.ConfigHome, name)
+}
+
+// stateFolder is where receipts are kept, as a folder that exists and what is below it.
+func (p person) stateFolder() (base, below string) {
+	const name = "zipstamp/receipts"
+	if p.sudo {
+		return p.home, filepath.Join(".local/state", name)
+	}
+	return splitExisting(filepath.Join(xdg.StateHome, name))
+}
+
+// splitExisting takes the part of a path that exists, with its links followed, from the rest.
+func splitExisting(path string) (base, below string) {
+	if abs, err := filepath.Abs(path); err == nil {
+		path = abs
+	}
+	below = "."
+	for {
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			return real, below
+		}
+		parent := filepath.Dir(path)
+		if parent == path {
+			return path, below
+		}
+		below = filepath.Join(filepath.Base(path), below)
+		path = parent
+	}
+}

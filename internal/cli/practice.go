@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card/practice"
+	"zipstamp/internal/view"
+)
+
+func (a *app) practice() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "practice",
+		Short: "Make practice cards: simulated cards, good and bad ones",
+		Long: `A practice card is a simulated memory card in a file. All commands take it in place
+of a real one, so everything can be tried without a card, and without risk.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.practiceNew())
+	return cmd
+}
+
+func (a *app) practiceNew() *cobra.Command {
+	var s practice.Spec
+	var faults []string
+	var beyond, reads string
+	var latency time.Duration
+	cmd := &cobra.Command{
+		Use:   "new FILE",
+		Short: "Make a practice card",
+		Long: `New makes FILE, which says how the card behaves, and a second file that keeps what the
+card holds (FILE.data, unless --backing names another). docs/formats.md describes
+the format; FILE may be edited by hand.
+
+A fault is written as kind=KIND,sector=N,count=N,times=N. KIND is read (reading
+fails), write (writing fails), flip (a bit is stored wrong) or misread (a bit is
+read wrong). It shows in count sectors (1) from sector on, for the first times
+accesses after the card is put in (without times: always).`,
+		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
+  zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
+  zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=40000,times=1`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
+			for _, text := range faults {
+				f, err := parseFault(text)
+				if err != nil {
+					return &usageError{fmt.Errorf("--fault %q: %w", text, err)}
+				}
+				s.Faults = append(s.Faults, f)
+			}
+			return a.makePractice(args[0], s)
+		},
+	}
+	f := cmd.Flags()
+	f.Var(textFlag{"size", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
+	f.Var(textFlag{"size", &s.Real}, "real", "the size that it really has (as claimed)")
+	f.StringVar(&beyond, "beyond", "", "what it does beyond the real size: wrap (addresses repeat) or drop")
+	f.StringVar(&reads, "reads", "", "what dropped places read as: zeros, ff or noise")
+	f.Var(textFlag{"size", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
+	f.Var(textFlag{"rate", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
+	f.Var(textFlag{"rate", &s.WriteRate}, "write-rate", "how fast it writes")
+	f.DurationVar(&latency, "latency", 0, "what each access takes besides, such as 2ms")
+	f.StringArrayVar(&faults, "fault", nil, "sectors that fail, such as kind=flip,sector=8192,times=1 (may be repeated)")
+	f.BoolVar(&s.ReadOnly, "read-only", false, "it is write-protected")
+	f.Var(textFlag{"size", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
+	f.Var(textFlag{"size", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
+	f.IntVar(&s.Sector, "sector", 512, "its logical sector in bytes: 512 or 4096")
+	f.StringVar(&s.Model, "model", "", "the model that it says it is")
+	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has")
+	f.StringVar(&s.Backing, "backing", "", "the file that keeps what it holds (FILE.data)")
+	return cmd
+}
+
+func (a *app) makePractice(path string, s practice.Spec) error {
+	if s.Claimed == 0 {
+		return &usageError{errors.New("--claimed is needed: the size that the card says it has, such as 64MB")}
+	}
+	if s.Backing == "" {
+		s.Backing = filepath.Base(path) + ".data"
+	}
+	err := practice.Create(path, s)
+	var exists *fs.PathError
+	switch {
+	case errors.As(err, &exists) && errors.Is(err, fs.ErrExist):
+		return &usageError{&view.Hint{Err: fmt.Errorf("%s is there already", exists.Path), Next: "choose another name, or remove it first"}}
+	case errors.As(err, &exists):
+		return err
+	case err != nil:
+		return &usageError{err}
+	}
+	if s.Real == 0 {
+		s.Real = s.Claimed
+	}
+	if a.json {
+		a.printJSON(struct {
+			Practice string `json:"practice"`
+			Backing  string `json:"backing"`
+			Claimed  int64  `json:"claimed"`
+			Real     int64  `json:"real"`
+		}{path, s.Backing, int64(s.Claimed), int64(s.Real)})
+		return nil
+	}
+	a.screen.Made(path, int64(s.Claimed), int64(s.Real))
+	return nil
+}
+
+// parseFault reads kind=KIND,sector=N,count=N,times=N.
+func parseFault(text string) (practice.Fault, error) {
+	var f practice.Fault
+	seen := map[string]bool{}
+	for _, pair := range strings.Split(text, ",") {
+		key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+		if seen[key] {
+			return f, fmt.Errorf("%s stands twice", key)
+		}
+		seen[key] = true
+		n, err := strconv.ParseInt(value, 10, 64)
+		switch {
+		case key == "kind":
+			f.Kind, err = practice.FaultKind(value), nil
+		case key == "sector":
+			f.Sector = n
+		case key == "count":
+			f.Count = n
+		case key == "times" && int64(int(n)) == n:
+			f.Times = int(n)
+		default:
+			return f, fmt.Errorf("%q is not kind=, sector=, count= or times=", pair)
+		}
+		if err != nil {
+			return f, fmt.Errorf("%s: %q is not a number", key, value)
+		}
+	}
+	if !seen["sector"] {
+		return f, errors.New("no sector= is given")
+	}
+	return f, nil
+}
+
+// textFlag is a flag whose value reads and writes itself.
+type textFlag struct {
+	kind  string
+	value interface {
+		UnmarshalText([]byte) error
+		MarshalText() ([]byte, error)
+	}
+}
+
+func (t textFlag) Set(s string) error { return t.value.UnmarshalText([]byte(s)) }
+
+func (t textFlag) Type() string { return t.kind }
+
+// String is empty for a value that has not been set, so that the help shows no default.
+func (t textFlag) String() string {
+	if t.value == nil {
+		return ""
+	}
+	text, err := t.value.MarshalText()
+	if err != nil || strings.HasPrefix(string(text), "0 ") {
+		return ""
+	}
+	return string(text)
+}

@@ -1,0 +1,141 @@
+// Package cli is the commands: it turns arguments and settings into options of the core, results into
+// what is shown, and errors into exit statuses.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/view"
+)
+
+// app is what all commands share.
+type app struct {
+	version string
+	streams view.Streams
+	screen  *view.Screen
+	words   []string // the command line as it was typed, for advice that repeats it
+	json    bool
+	printed bool // the JSON document has been printed
+	started bool // arguments were understood, and the command runs
+}
+
+// Main runs the command line args and returns the exit status.
+func Main(args []string, version string) int {
+	ctx, stop := untilInterrupted(context.Background())
+	defer stop()
+	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ()}
+	return run(ctx, args, version, streams, os.Args[0])
+}
+
+// untilInterrupted ends the context at the first signal, for an end in good order. A second signal
+// ends the program at once, as it would any other.
+func untilInterrupted(parent context.Context) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(parent)
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		select {
+		case <-signals:
+			signal.Stop(signals)
+			cancel(view.ErrInterrupted)
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() {
+		signal.Stop(signals)
+		cancel(nil)
+	}
+}
+
+// run is Main with its surroundings given. program is how the program was called.
+func run(ctx context.Context, args []string, version string, streams view.Streams, program string) int {
+	a := &app{version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...)}
+	if a.version == "" {
+		a.version = builtVersion()
+	}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(streams.In)
+	root.SetOut(streams.Out)
+	root.SetErr(streams.Err)
+	_, err := root.ExecuteContextC(ctx)
+	if err != nil && !a.started {
+		err = &usageError{err}
+	}
+	status := statusOf(err)
+	if a.json && !a.printed && err != nil {
+		a.printJSON(failure{view.ProblemSentence(err), status})
+	}
+	if err != nil && !isShown(err) {
+		a.screen.Problem(err, a.words)
+	}
+	return status
+}
+
+// failure is the JSON document of a command that came to no result.
+type failure struct {
+	Error string `json:"error"`
+	Exit  int    `json:"exit"`
+}
+
+// printJSON prints the one document of --json.
+func (a *app) printJSON(doc any) {
+	text, err := json.MarshalIndent(doc, "", "  ")
+	if err != nil {
+		panic(err) // all documents are plain structs
+	}
+	a.printed = true
+	fmt.Fprintln(a.streams.Out, string(text))
+}
+
+// builtVersion is what the Go tool knows of a program that was not built for release.
+func builtVersion() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok || info.Main.Version == "" {
+		return "(unknown)"
+	}
+	return info.Main.Version
+}
+
+// Root is the tree of commands, for the pages of the manual.
+func Root() *cobra.Command {
+	a := &app{streams: view.Streams{Out: io.Discard, Err: io.Discard}}
+	return a.root()
+}
+
+func (a *app) root() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "zipstamp",
+		Short: "Check images, stamp them onto cards, and read them back",
+		Long: `Zip Stamp puts operating systems on memory cards for single-board computers. It
+checks a downloaded image against its published digest, unpacks it as a stream
+onto the card, and reads every block back.`,
+		Example: `  zipstamp demo
+  zipstamp check saltmarsh-os.img.xz
+  zipstamp stamp saltmarsh-os.img.xz /dev/sdb`,
+		Version:       a.version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRun: func(*cobra.Command, []string) {
+			a.started = true
+			a.screen = view.NewScreen(a.streams)
+		},
+	}
+	cmd.SetVersionTemplate("zipstamp {{.Version}}\n")
+	flags := cmd.PersistentFlags()
+	flags.BoolVar(&a.json, "json", false, "print the result as one JSON document on standard output")
+	flags.BoolVar(&a.streams.NoColor, "no-color", false, "print without colours (so does the variable NO_COLOR)")
+	cmd.AddCommand(a.check(), a.stamp(), a.practice(), a.demo())
+	return cmd
+}

@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"errors"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
+	"zipstamp/internal/view"
+)
+
+// The exit statuses of the program.
+const (
+	statusGood        = 0   // done, and good
+	statusUnexpected  = 1   // a failure that has no number of its own
+	statusUsage       = 2   // the command line is wrong
+	statusImage       = 3   // the image is not what was published, or is damaged
+	statusRefused     = 4   // the card was refused: protected, busy, no permission, too small, gone
+	statusCard        = 5   // the card failed
+	statusInterrupted = 130 // the user stopped it (128 and SIGINT, as shells count)
+)
+
+// usageError says that the command line is wrong.
+type usageError struct{ err error }
+
+func (e *usageError) Error() string { return e.err.Error() }
+
+func (e *usageError) Unwrap() error { return e.err }
+
+// imageError says that the image is not to be trusted.
+type imageError struct{ err error }
+
+func (e *imageError) Error() string { return e.err.Error() }
+
+func (e *imageError) Unwrap() error { return e.err }
+
+// shown is an error that the user has been told of, with the result.
+type shown struct{ err error }
+
+func (e shown) Error() string { return e.err.Error() }
+
+func (e shown) Unwrap() error { return e.err }
+
+func isShown(err error) bool { return errors.As(err, new(shown)) }
+
+// errNotPublished is the error of a check that found a mismatch.
+var errNotPublished = &imageError{errors.New("not what was published")}
+
+// statusOf is the exit status that an error stands for.
+func statusOf(err error) int {
+	switch {
+	case err == nil:
+		return statusGood
+	case errors.Is(err, view.ErrInterrupted):
+		return statusInterrupted
+	case is[*usageError](err), is[*image.ChoiceError](err):
+		return statusUsage
+	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
+		return statusImage
+	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err):
+		return statusRefused
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err):
+		return statusCard
+	}
+	return statusUnexpected
+}
+
+func is[E error](err error) bool {
+	var e E
+	return errors.As(err, &e)
+}

@@ -1,0 +1,120 @@
+// Package demo makes the sample data of the scenario: the Saltmarsh Watchers, an amateur tide-and-weather
+// club, prepare cards with Saltmarsh OS for their Brindle boards. Everything is the same at every run.
+package demo
+
+import (
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/ulikunitz/xz"
+
+	"zipstamp/internal/card/practice"
+)
+
+// The files that Make leaves in its folder.
+const (
+	XZ      = "saltmarsh-os.img.xz"
+	Gzip    = "saltmarsh-os.img.gz"
+	Sums    = "SHA256SUMS"
+	Damaged = "damaged" // a folder: the same download with a byte that changed on its way
+	Good    = "good.card"
+	Tired   = "tired.card" // stores a bit wrong the first time
+	Liar    = "liar.card"  // claims twice what it holds
+)
+
+// Speeds of the practice cards, those of a common card, so that progress can be seen.
+const (
+	writeRate = 30e6
+	readRate  = 80e6
+)
+
+// Make makes the sample data in folder, which exists.
+func Make(folder string) error {
+	img := Image()
+	xzSum, err := pack(filepath.Join(folder, XZ), img, func(w io.Writer) (io.WriteCloser, error) {
+		return xz.WriterConfig{DictCap: 1 << 20}.NewWriter(w)
+	})
+	if err != nil {
+		return err
+	}
+	gzSum, err := pack(filepath.Join(folder, Gzip), img, func(w io.Writer) (io.WriteCloser, error) {
+		return gzip.NewWriterLevel(w, gzip.BestSpeed)
+	})
+	if err != nil {
+		return err
+	}
+	sums := fmt.Sprintf("%s  %s\n%s  %s\n", xzSum, XZ, gzSum, Gzip)
+	unpacked := sha512.Sum512(img)
+	for name, text := range map[string]string{
+		Sums:                      sums,
+		"saltmarsh-os.img.sha512": hex.EncodeToString(unpacked[:]) + "\n",
+	} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o666); err != nil {
+			return err
+		}
+	}
+	if err := makeDamaged(folder, sums); err != nil {
+		return err
+	}
+	return makeCards(folder)
+}
+
+// pack writes a packed image, and returns its SHA-256 in hex.
+func pack(path string, img []byte, packer func(io.Writer) (io.WriteCloser, error)) (string, error) {
+	f, err := os.Create(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	w, err := packer(io.MultiWriter(f, sum))
+	if err != nil {
+		return "", err
+	}
+	if _, err := w.Write(img); err != nil {
+		return "", err
+	}
+	if err := w.Close(); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), f.Close()
+}
+
+// makeDamaged copies a download with one bit changed in the middle.
+func makeDamaged(folder, sums string) error {
+	text, err := os.ReadFile(filepath.Join(folder, XZ))
+	if err != nil {
+		return err
+	}
+	text[len(text)/2] ^= 0x20
+	if err := os.MkdirAll(filepath.Join(folder, Damaged), 0o777); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(folder, Damaged, XZ), text, 0o666); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, Damaged, Sums), []byte(sums), 0o666)
+}
+
+func makeCards(folder string) error {
+	const claimed = 64e6
+	cards := map[string]practice.Spec{
+		Good:  {Model: "Brindle Club 64", Serial: "SW-0001"},
+		Tired: {Model: "Brindle Club 64", Serial: "SW-0002", Faults: []practice.Fault{{Kind: practice.Flip, Sector: 20000, Times: 1}}},
+		Liar:  {Model: "Bargain 64", Serial: "SW-0003", Real: 32e6, Beyond: practice.Wrap},
+	}
+	for name, s := range cards {
+		s.Claimed, s.Backing = claimed, name+".data"
+		s.WriteRate, s.ReadRate = writeRate, readRate
+		if err := practice.Create(filepath.Join(folder, name), s); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,80 @@
+package meter
+
+import (
+	"sync"
+	"time"
+)
+
+// MaxPoints is the most points that a Curve keeps, whatever the size of the card.
+const MaxPoints = 256
+
+// Point is a stretch of the card and the time that its transfer took.
+type Point struct {
+	Offset int64         // where the stretch starts, bytes
+	Bytes  int64         // its length
+	Took   time.Duration // time during which it was the stretch at hand
+}
+
+// Curve records speed over position: how long each stretch of a card took. When there would
+// be more than MaxPoints stretches, neighbours are joined, so memory doesn't grow.
+// The zero value is ready for use, from any goroutine.
+type Curve struct {
+	mu     sync.Mutex
+	width  int64 // bytes a point covers
+	points []Point
+	last   time.Time
+}
+
+// Start sets the clock from which the first stretch is timed.
+func (c *Curve) Start(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.last = now
+}
+
+// Mark tells that n bytes at offset are done. With several transfers in flight, the time since
+// the Mark before is counted, so that the times add up to the time that passed.
+func (c *Curve) Mark(offset, n int64, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.width == 0 {
+		c.width = n
+	}
+	for offset/c.width >= MaxPoints {
+		c.halve()
+	}
+	i := int(offset / c.width)
+	for len(c.points) <= i {
+		c.points = append(c.points, Point{Offset: int64(len(c.points)) * c.width})
+	}
+	c.points[i].Bytes += n
+	c.points[i].Took += now.Sub(c.last)
+	c.last = now
+}
+
+func (c *Curve) halve() {
+	c.width *= 2
+	half := c.points[:0]
+	for i := 0; i < len(c.points); i += 2 {
+		p := c.points[i]
+		if i+1 < len(c.points) {
+			p.Bytes += c.points[i+1].Bytes
+			p.Took += c.points[i+1].Took
+		}
+		half = append(half, p)
+	}
+	c.points = half
+}
+
+// Points returns the stretches in order of position; those without a transfer are left out.
+func (c *Curve) Points() []Point {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out []Point
+	for _, p := range c.points {
+		if p.Bytes > 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}

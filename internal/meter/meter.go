@@ -1,0 +1,126 @@
+// Package meter carries progress from the core, which does the work, to whoever shows it.
+//
+// The core calls Begin, Add and Source; a view calls Read as often as it likes. All methods
+// may be called from any goroutine, and all work on a nil *Meter, so that work without an
+// audience needs no special case.
+package meter
+
+import (
+	"slices"
+	"sync"
+	"time"
+)
+
+// Phase names a stretch of work that has a rate of its own.
+type Phase string
+
+// The phases of a stamp, in their order. Check is also the phase of a check alone.
+const (
+	Check    Phase = "check"
+	Write    Phase = "write"
+	Flush    Phase = "flush"
+	ReadBack Phase = "read back"
+	Repair   Phase = "repair"
+)
+
+// Meter is the progress of one job. The zero value is ready for use.
+type Meter struct {
+	mu    sync.Mutex
+	state Reading
+	past  []Reading
+}
+
+// Reading is what a Meter shows of a phase at one moment.
+type Reading struct {
+	Phase   Phase     // empty before the first Begin
+	Serial  int       // counts the phases begun, from 1, since a phase may come twice
+	Started time.Time // when the phase began
+	Ended   time.Time // when it ended; zero while it goes on
+	Done    int64     // bytes done in this phase
+	Total   int64     // bytes to do in this phase; 0 where it isn't known
+
+	// SourceDone and SourceTotal are bytes of the packed file; they give the share that is
+	// done where Total isn't known. SourceTotal is 0 where they mean nothing.
+	SourceDone, SourceTotal int64
+}
+
+// Begin starts a phase of total bytes (0: not known).
+func (m *Meter) Begin(p Phase, total int64) {
+	if m == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	now := time.Now()
+	m.end(now)
+	m.state = Reading{Phase: p, Serial: m.state.Serial + 1, Started: now, Total: total}
+}
+
+// Add counts n more bytes done in the current phase.
+func (m *Meter) Add(n int64) {
+	if m == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.state.Done += n
+}
+
+// Source tells how far the packed file has been read, in bytes.
+func (m *Meter) Source(done, total int64) {
+	if m == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.state.SourceDone, m.state.SourceTotal = done, total
+}
+
+// End ends the last phase.
+func (m *Meter) End() {
+	if m == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.end(time.Now())
+	m.state = Reading{Serial: m.state.Serial}
+}
+
+func (m *Meter) end(now time.Time) {
+	if m.state.Phase != "" {
+		m.state.Ended = now
+		m.past = append(m.past, m.state)
+	}
+}
+
+// Past returns the phases that have ended, in their order, as they were at their end.
+func (m *Meter) Past() []Reading {
+	if m == nil {
+		return nil
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Clone(m.past)
+}
+
+// Read returns the progress at this moment.
+func (m *Meter) Read() Reading {
+	if m == nil {
+		return Reading{}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.state
+}
+
+// Share is the part of the phase that is done, from 0 to 1, and whether it is known at all.
+func (r Reading) Share() (float64, bool) {
+	switch {
+	case r.Total > 0:
+		return min(float64(r.Done)/float64(r.Total), 1), true
+	case r.SourceTotal > 0:
+		return min(float64(r.SourceDone)/float64(r.SourceTotal), 1), true
+	}
+	return 0, false
+}

@@ -1,0 +1,175 @@
+package receipt
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+)
+
+// reserve is the room that a draft takes on the disk, bytes. A receipt with all lists full is smaller.
+const reserve = 128 << 10
+
+// Owner is to whom new files and folders belong; the zero value: to whoever runs the program.
+type Owner struct{ UID, GID int }
+
+// Draft is a receipt that will be written: its file is there, under another name, with room on the disk. So a
+// folder that can't be written, or a disk that is full, is found before the work and not after it.
+type Draft struct {
+	root *os.Root // the folder
+	file *os.File
+	temp string // names within the folder
+	name string
+	path string // of the receipt to be, for messages
+}
+
+// InFolder starts a receipt in a folder for many. The folder is made, below home, if it isn't there; no
+// link in it leads out of home, so that a program with more rights than the owner does no harm.
+func InFolder(home, folder string, owner Owner, cardName string, now time.Time) (*Draft, error) {
+	root, err := openFolder(home, folder, owner)
+	if err != nil {
+		return nil, err
+	}
+	name := fmt.Sprintf("%s-stamp-%s", now.UTC().Format("20060102-150405"), plainName(cardName))
+	for i := 2; ; i++ {
+		_, err := root.Lstat(name + ".json")
+		if errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		name = fmt.Sprintf("%s-%d", strings.TrimSuffix(name, fmt.Sprintf("-%d", i-1)), i)
+	}
+	return start(root, name+".json", filepath.Join(home, folder, name+".json"), owner)
+}
+
+// AtFile starts a receipt at a path that the user chose. What is there before is replaced at the end.
+func AtFile(path string, owner Owner) (*Draft, error) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is not a plain file", path)
+	}
+	root, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	return start(root, filepath.Base(path), path, owner)
+}
+
+// openFolder makes the folders between home and folder that are missing, and gives them to owner.
+func openFolder(home, folder string, owner Owner) (*os.Root, error) {
+	root, err := os.OpenRoot(home)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	made := "."
+	for _, part := range strings.Split(filepath.ToSlash(folder), "/") {
+		made = filepath.Join(made, part)
+		err := root.Mkdir(made, 0o755)
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		if err == nil && owner != (Owner{}) {
+			err = root.Lchown(made, owner.UID, owner.GID)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return root.OpenRoot(folder)
+}
+
+// plainName keeps a card's name to characters that every file system takes.
+func plainName(name string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r == '.', r == '_', r == '-':
+			return r
+		}
+		return '_'
+	}, name)
+}
+
+func start(root *os.Root, name, path string, owner Owner) (*Draft, error) {
+	d := &Draft{root: root, name: name, path: path, temp: fmt.Sprintf(".%s.%d.part", name, os.Getpid())}
+	var err error
+	d.file, err = root.OpenFile(d.temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		root.Close()
+		return nil, err
+	}
+	if owner != (Owner{}) {
+		err = d.file.Chown(owner.UID, owner.GID)
+	}
+	if err == nil {
+		_, err = d.file.Write(make([]byte, reserve))
+	}
+	if err == nil {
+		err = d.file.Sync()
+	}
+	if err != nil {
+		d.Discard()
+		return nil, err
+	}
+	return d, nil
+}
+
+// Path is where the receipt will be.
+func (d *Draft) Path() string { return d.path }
+
+// Discard gives the receipt up.
+func (d *Draft) Discard() {
+	d.file.Close()
+	_ = d.root.Remove(d.temp) // nothing is lost if it stays
+	d.root.Close()
+}
+
+// Keep writes the receipt: it is there whole, or not at all.
+func (d *Draft) Keep(doc Document) error {
+	text, err := Encode(doc)
+	if err == nil {
+		err = d.fill(text)
+	}
+	if err != nil {
+		d.Discard()
+		return fmt.Errorf("write receipt %s: %w", d.path, err)
+	}
+	defer d.root.Close()
+	if err := d.root.Rename(d.temp, d.name); err != nil {
+		_ = d.root.Remove(d.temp) // nothing is lost if it stays
+		return fmt.Errorf("write receipt %s: %w", d.path, err)
+	}
+	return d.syncFolder()
+}
+
+func (d *Draft) fill(text []byte) error {
+	if _, err := d.file.WriteAt(text, 0); err != nil {
+		return err
+	}
+	if err := d.file.Truncate(int64(len(text))); err != nil {
+		return err
+	}
+	return errors.Join(d.file.Sync(), d.file.Close())
+}
+
+// syncFolder makes the new name last through a power cut. Windows has no such call.
+func (d *Draft) syncFolder() error {
+	if runtime.GOOS == "windows" {
+		return nil
+	}
+	folder, err := d.root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	return folder.Sync()
+}
+
+// Encode writes the document as people can read it.
+func Encode(doc Document) ([]byte, error) {
+	text, err := json.MarshalIndent(doc, "", "  ")
+	return append(text, '\n'), err
+}

@@ -1,0 +1,227 @@
+// Package receipt is the record of a run: what was stamped onto which card, and how that went.
+//
+// A receipt is a JSON document; docs/formats.md describes it, and docs/receipt.schema.json is its schema.
+// New members may be added without a new version; members are never taken away or changed within one.
+package receipt
+
+import (
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/stamp"
+)
+
+// Version is the version of the document.
+const Version = 1
+
+// MaxExtents bounds each list of extents in a receipt; a card with more is past listing, and Count tells
+// how many there are.
+const MaxExtents = 500
+
+// Verdict sums up a run.
+type Verdict string
+
+// The verdicts.
+const (
+	Good        Verdict = "good"          // written, and read back right
+	NotReadBack Verdict = "not read back" // written; reading back was turned off
+	Failed      Verdict = "failed"        // the card, the image or the computer failed
+	Interrupted Verdict = "interrupted"   // the user stopped it
+)
+
+// Document is a receipt. Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
+type Document struct {
+	Receipt  int       `json:"receipt"` // Version
+	Tool     Tool      `json:"tool"`
+	Job      string    `json:"job"` // "stamp"
+	Started  time.Time `json:"started"`
+	Ended    time.Time `json:"ended"`
+	Verdict  Verdict   `json:"verdict"`
+	Sentence string    `json:"sentence"`        // what the user was told first
+	Error    string    `json:"error,omitempty"` // what failed, in the program's words
+	Exit     int       `json:"exit"`            // status of the program
+	Image    Image     `json:"image"`
+	Card     Card      `json:"card"`
+	Bytes    Bytes     `json:"bytes"`
+	Phases   []Phase   `json:"phases"`
+	Speed    Speed     `json:"speed"`
+	Repairs  Repairs   `json:"repairs"`
+	Bad      Extents   `json:"bad"` // what is wrong on the card to the last
+	Loss     *Loss     `json:"loss,omitempty"`
+}
+
+// Tool is the program that wrote the receipt.
+type Tool struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+// Image is what was stamped.
+type Image struct {
+	Path      string            `json:"path"`
+	Size      int64             `json:"size"`     // of the download
+	Modified  string            `json:"modified"` // of the download, by its file system
+	Packing   string            `json:"packing"`
+	Member    string            `json:"member,omitempty"`
+	Unpacked  int64             `json:"unpacked,omitempty"` // size of the image, as far as it came
+	Download  map[string]string `json:"download_digests"`   // algorithm to hex
+	Image     map[string]string `json:"image_digests"`
+	Published []Published       `json:"published"`
+}
+
+// Published is a digest that the image was held against.
+type Published struct {
+	Algorithm string `json:"algorithm"`
+	Hex       string `json:"hex"`
+	File      string `json:"file,omitempty"`    // the sums file; none: the user gave the digest
+	Line      int    `json:"line,omitempty"`    // in it
+	Name      string `json:"name,omitempty"`    // that stands there
+	Matched   string `json:"matched,omitempty"` // "download" or "image"; none: neither
+}
+
+// Card is what was stamped onto.
+type Card struct {
+	Path   string `json:"path"`
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	Size   int64  `json:"size"`
+	Sector int    `json:"sector"`
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+	Access string `json:"access"` // how reads got past the computer's memory
+	State  string `json:"state"`  // in which the card was left
+}
+
+// Bytes counts what was moved.
+type Bytes struct {
+	Written  int64 `json:"written"`
+	Verified int64 `json:"verified"` // read back right
+	Cleared  int64 `json:"cleared"`  // of an old backup partition table
+}
+
+// Phase is how long a part of the work took.
+type Phase struct {
+	Phase   string  `json:"phase"`
+	Bytes   int64   `json:"bytes"`
+	Seconds float64 `json:"seconds"`
+	Rate    float64 `json:"rate"` // 0 where no bytes were counted
+}
+
+// Speed is the speed over position, at most meter.MaxPoints points each.
+type Speed struct {
+	Write    []Point `json:"write"`
+	ReadBack []Point `json:"read_back"`
+}
+
+// Point is the speed of a stretch that starts at Offset.
+type Point struct {
+	Offset int64   `json:"offset"`
+	Rate   float64 `json:"rate"`
+}
+
+// Repairs are the blocks that read back right only after they were written again.
+type Repairs struct {
+	Allowed int     `json:"allowed"` // rounds
+	Rounds  int     `json:"rounds"`  // done
+	Blocks  Extents `json:"blocks"`
+}
+
+// Extents lists stretches of the card, at most MaxExtents of them.
+type Extents struct {
+	Count int      `json:"count"` // of all
+	List  []Extent `json:"list"`
+}
+
+// Extent is a stretch of the card.
+type Extent struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+}
+
+// Loss is what the bad blocks look like, if the card seems to hold less than it claims.
+type Loss struct {
+	Wraps bool  `json:"wraps"`
+	Holds int64 `json:"holds"`
+}
+
+// New fills in what the parts of a run say of it. The caller adds what is its own: tool, times, verdict,
+// sentence, error and exit status.
+func New(f *image.File, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
+	doc := Document{
+		Receipt: Version,
+		Job:     "stamp",
+		Image: Image{
+			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
+			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report),
+		},
+		Card: Card{
+			Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: d.Size(), Sector: d.SectorSize(),
+			Model: c.Model, Serial: c.Serial, Access: string(d.Access()), State: string(r.State),
+		},
+		Bytes:   Bytes{r.Written, r.Verified, r.Cleared},
+		Phases:  phasesOf(r.Phases),
+		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
+		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
+		Bad:     extentsOf(r.Bad),
+	}
+	if r.Loss != nil {
+		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}
+	}
+	return doc
+}
+
+// Digests lists digests as receipts do: hex by algorithm. Of two with the same algorithm, the later counts.
+func Digests(lists ...[]digest.Digest) map[string]string {
+	out := map[string]string{}
+	for _, list := range lists {
+		for _, d := range list {
+			out[d.Algorithm.Plain()] = d.Hex()
+		}
+	}
+	return out
+}
+
+// PublishedOf lists what a report has of published digests.
+func PublishedOf(r check.Report) []Published {
+	out := []Published{}
+	for _, h := range r.Published {
+		out = append(out, Published{h.Algorithm.Plain(), h.Hex(), h.From, h.Line, h.File, string(h.Matched)})
+	}
+	return out
+}
+
+func phasesOf(phases []stamp.PhaseTime) []Phase {
+	out := []Phase{}
+	for _, p := range phases {
+		out = append(out, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
+	}
+	return out
+}
+
+func pointsOf(points []meter.Point) []Point {
+	out := []Point{}
+	for _, p := range points {
+		out = append(out, Point{p.Offset, rate(p.Bytes, p.Took)})
+	}
+	return out
+}
+
+// rate is in bytes a second; 0 where no time passed.
+func rate(bytes int64, took time.Duration) float64 {
+	if took <= 0 {
+		return 0
+	}
+	return float64(bytes) / took.Seconds()
+}
+
+func extentsOf(extents []stamp.Extent) Extents {
+	out := Extents{Count: len(extents), List: []Extent{}}
+	for _, e := range extents[:min(len(extents), MaxExtents)] {
+		out.List = append(out.List, Extent(e))
+	}
+	return out
+}

@@ -1,0 +1,96 @@
+package stamp
+
+import "zipstamp/internal/digest"
+
+// Loss is a card that holds less than it claims, as far as a stamp can tell. A capacity test tells more.
+type Loss struct {
+	Wraps bool  // addresses repeat: writing further on overwrote what was written before
+	Holds int64 // what the card seems to hold, bytes; right to a block or so
+}
+
+// minLoss is how many blocks must be wrong, in one run to the image's end or from its start, before they are
+// taken for a card that holds less than it claims, and not for wear.
+const minLoss = 3
+
+// findLoss looks for the patterns of counterfeit cards in the bad blocks:
+//   - a block reads as another block of the image does, further on: addresses repeat, and the greatest common
+//     divisor of the distances is the real size, or a multiple of it;
+//   - from some place on, nothing was kept;
+//   - up to some place everything was overwritten, and as much as the card holds is right at the end.
+//
+// Blocks of zeros tell nothing, since a card may read as zeros where it holds nothing.
+func (r *run) findLoss(bad *badBlocks) *Loss {
+	if len(bad.blocks) < minLoss {
+		return nil
+	}
+	if distance := r.aliases(bad); distance > 0 {
+		return &Loss{Wraps: true, Holds: int64(distance) * BlockSize}
+	}
+	told := r.telling()
+	lastGood, firstGood := -1, len(r.sums)
+	for _, i := range told {
+		if _, wrong := bad.blocks[i]; !wrong {
+			lastGood = i
+			firstGood = min(firstGood, i)
+		}
+	}
+	firstBad, lastBad := len(r.sums), 0
+	for i := range bad.blocks {
+		firstBad, lastBad = min(firstBad, i), max(lastBad, i)
+	}
+	switch {
+	case firstBad > lastGood && allWrong(told, bad, firstBad, len(r.sums)):
+		return &Loss{Holds: int64(firstBad) * BlockSize}
+	case lastBad < firstGood && allWrong(told, bad, 1, lastBad+1):
+		return &Loss{Wraps: true, Holds: int64(len(r.sums)-lastBad-1) * BlockSize}
+	}
+	return nil
+}
+
+// allWrong tells whether all telling blocks from first to last (exclusive) are bad.
+func allWrong(told []int, bad *badBlocks, first, last int) bool {
+	for _, i := range told {
+		if _, wrong := bad.blocks[i]; i >= first && i < last && !wrong {
+			return false
+		}
+	}
+	return true
+}
+
+// aliases is the distance, in blocks, at which addresses seem to repeat; 0 if none do.
+func (r *run) aliases(bad *badBlocks) int {
+	place := map[digest.Block]int{}
+	for _, i := range r.telling() {
+		if _, twice := place[r.sums[i]]; twice {
+			place[r.sums[i]] = -1
+		} else {
+			place[r.sums[i]] = i
+		}
+	}
+	distance := 0
+	for i, got := range bad.blocks {
+		if other, known := place[got]; known && other > i {
+			distance = gcd(distance, other-i)
+		}
+	}
+	return distance
+}
+
+func gcd(a, b int) int {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return a
+}
+
+// telling lists the blocks that aren't all zeros, without the first, which is written last.
+func (r *run) telling() []int {
+	zeros := digest.SumBlock(make([]byte, BlockSize))
+	var out []int
+	for i := 1; i < len(r.sums); i++ {
+		if r.sums[i] != zeros {
+			out = append(out, i)
+		}
+	}
+	return out
+}

@@ -1,0 +1,327 @@
+// Package stamp writes an image to a card and reads it back.
+//
+// The image streams out of its packing in blocks of 4 MiB. While one block is unpacked, others are
+// digested and written; memory is a handful of buffers, however large the image. The first block,
+// with the partition table, is zeroed before anything else is written, and written last, after all
+// the others have been read back: so whatever happens in between, the card never looks bootable when it isn't.
+package stamp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+)
+
+// BlockSize is the unit in which cards are written and read back, bytes.
+const BlockSize = digest.BlockSize
+
+// inFlight is how many blocks are written, or read, at once: a card is kept busy with two, and more
+// cost only memory. spare is how many more there are for unpacking ahead.
+const (
+	inFlight = 3
+	spare    = 4
+)
+
+// DefaultRepairs is how often a block that reads back wrong is rewritten, unless the user says otherwise.
+const DefaultRepairs = 3
+
+// Job is what to stamp onto what. Run is called once.
+type Job struct {
+	Image    *image.File
+	Contents image.Contents
+	Known    Known
+	Device   card.Device
+	ReadBack bool // read every block back and compare it
+	Repairs  int  // how often a block that reads back wrong is rewritten
+	Meter    *meter.Meter
+}
+
+// Known is what a check has found out about the image before. The zero value is nothing.
+type Known struct {
+	Seal     digest.Seal     // of the download
+	Download []digest.Digest // of the download
+	Image    []digest.Digest // of the unpacked image, where it was computed
+}
+
+// State is what a card is like after a job.
+type State string
+
+// The states.
+const (
+	Untouched State = "untouched"       // nothing was written
+	NoTable   State = "no table"        // the first block is zero, so the card has no partition table
+	Uncertain State = "uncertain"       // the first block could not be zeroed again
+	Complete  State = "written"         // all is written, and not read back
+	Verified  State = "read back right" // all is written, and has been read back right
+)
+
+// Result is what a job did, whether it succeeded or not.
+type Result struct {
+	State    State
+	Image    []digest.Digest // of the unpacked image; empty if it did not come to its end
+	Download []digest.Digest // of the download; likewise
+	Size     int64           // of the image, bytes; so far, if it did not come to its end
+	Written  int64           // bytes written to the card, repairs and zeros not counted
+	Verified int64           // bytes read back right
+	Cleared  int64           // bytes of an old backup partition table cleared at the card's end
+	Repaired []Extent        // blocks that read back right only after they were written again
+	Bad      []Extent        // blocks that read back wrong to the last
+	Attempts int             // rounds of repair
+	Loss     *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
+	Phases   []PhaseTime
+	Writing  []meter.Point // speed over position
+	Reading  []meter.Point
+}
+
+// Extent is a stretch of a card, in bytes.
+type Extent struct{ Offset, Length int64 }
+
+// PhaseTime is how long a phase took, and how much it moved.
+type PhaseTime struct {
+	Phase meter.Phase
+	Bytes int64
+	Took  time.Duration
+}
+
+// TooSmallError says that the image is larger than the card.
+type TooSmallError struct {
+	Image, Card int64 // bytes; Image is a lower bound where AtLeast is set
+	AtLeast     bool
+}
+
+func (e *TooSmallError) Error() string {
+	if e.AtLeast {
+		return fmt.Sprintf("the image has more than the card's %d bytes", e.Card)
+	}
+	return fmt.Sprintf("the image has %d bytes, the card %d", e.Image, e.Card)
+}
+
+// ChangedError says that the download is not what it was when it was checked.
+type ChangedError struct{ Path string }
+
+func (e *ChangedError) Error() string { return e.Path + " changed while it was stamped" }
+
+// ReadBackError says that the card does not hold what was written.
+type ReadBackError struct {
+	Blocks int // how many blocks are wrong, at least
+	Last   error
+}
+
+func (e *ReadBackError) Error() string {
+	if e.Last != nil {
+		return fmt.Sprintf("%d blocks do not read back as they were written (%v)", e.Blocks, e.Last)
+	}
+	return fmt.Sprintf("%d blocks do not read back as they were written", e.Blocks)
+}
+
+func (e *ReadBackError) Unwrap() error { return e.Last }
+
+// Run does the job. The error is a *TooSmallError, *ChangedError, *ReadBackError, one of the image or the
+// card, or the cause of ctx's end; the result is complete in each case. When Run returns, nothing
+// of the job runs any more, and the device is still open.
+func (j Job) Run(ctx context.Context) (Result, error) {
+	size := j.Contents.Size.Known()
+	if room := j.Device.Size(); padded(size, j.Device.SectorSize()) > room {
+		return Result{State: Untouched}, &TooSmallError{Image: size, Card: room}
+	}
+	pool, err := card.NewPool(inFlight+spare, BlockSize)
+	if err != nil {
+		return Result{State: Untouched}, fmt.Errorf("get memory for blocks: %w", err)
+	}
+	defer pool.Close()
+	r := &run{job: j, dev: j.Device, pool: pool, Result: Result{State: Untouched}}
+	err = r.all(ctx)
+	if err != nil && r.State != Untouched {
+		r.giveUp(err)
+	}
+	r.Writing, r.Reading = r.writing.Points(), r.reading.Points()
+	return r.Result, err
+}
+
+// run is a job at work.
+type run struct {
+	job Job
+	dev card.Device
+	Result
+	pool    *card.Pool
+	digests *digest.Hasher // of the image as it is unpacked; nil where they are known
+	first   []byte         // the first block, until it is written
+	sums    []digest.Block // of each block's own bytes
+	writing meter.Curve
+	reading meter.Curve
+}
+
+// all is the story of a stamp.
+func (r *run) all(ctx context.Context) error {
+	if err := r.clearTables(); err != nil {
+		return err
+	}
+	if err := r.write(ctx); err != nil {
+		return err
+	}
+	if err := r.flush(ctx); err != nil {
+		return err
+	}
+	if r.job.ReadBack {
+		if err := r.readBack(ctx, 1, len(r.sums)); err != nil {
+			return err
+		}
+		if err := r.compareCleared(); err != nil {
+			return err
+		}
+	}
+	if err := r.writeFirst(); err != nil {
+		return err
+	}
+	if err := r.flush(ctx); err != nil {
+		return err
+	}
+	r.State = Complete
+	if r.job.ReadBack {
+		if err := r.readBack(ctx, 0, 1); err != nil {
+			return err
+		}
+		r.State = Verified
+	}
+	return nil
+}
+
+// clearTables removes the old partition tables, at the card's start and at its end, for good: it
+// returns when the card says that they are gone.
+func (r *run) clearTables() error {
+	r.job.Meter.Begin(meter.Write, r.job.Contents.Size.Known())
+	if err := r.zero(0, min(BlockSize, r.dev.Size())); err != nil {
+		if !errors.As(err, new(*card.GoneError)) {
+			r.State = Uncertain
+		}
+		return err
+	}
+	r.State = NoTable
+	offset, length, err := backupTable(r.dev, r.pool)
+	if err != nil {
+		return err
+	}
+	if length > 0 {
+		if err := r.zero(offset, length); err != nil {
+			return err
+		}
+		r.Cleared = length
+	}
+	return r.dev.Flush()
+}
+
+// zero writes length zeros, a multiple of the sector and at most a block.
+func (r *run) zero(offset, length int64) error {
+	buf, err := r.pool.Get(context.Background())
+	if err != nil {
+		return err
+	}
+	defer r.pool.Put(buf)
+	clear(buf[:length])
+	_, err = r.dev.WriteAt(buf[:length], offset)
+	return err
+}
+
+// flush returns when all that was written is on the medium.
+func (r *run) flush(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return context.Cause(ctx)
+	}
+	r.job.Meter.Begin(meter.Flush, 0)
+	start := time.Now()
+	if err := r.dev.Flush(); err != nil {
+		return err
+	}
+	if err := r.dev.Forget(); err != nil {
+		return err
+	}
+	r.took(meter.Flush, 0, start)
+	return nil
+}
+
+// took adds to the time of a phase.
+func (r *run) took(p meter.Phase, bytes int64, start time.Time) {
+	took := time.Since(start)
+	for i := range r.Phases {
+		if r.Phases[i].Phase == p {
+			r.Phases[i].Bytes += bytes
+			r.Phases[i].Took += took
+			return
+		}
+	}
+	r.Phases = append(r.Phases, PhaseTime{p, bytes, took})
+}
+
+// writeFirst puts the first block where it belongs, at the very end.
+func (r *run) writeFirst() error {
+	start := time.Now()
+	r.State = Uncertain // until it is complete, or zeroed again
+	if _, err := r.dev.WriteAt(r.first, 0); err != nil {
+		return err
+	}
+	n := min(r.Size, BlockSize)
+	r.Written += n
+	r.took(meter.Write, n, start)
+	r.writing.Start(start)
+	r.writing.Mark(0, n, time.Now())
+	return nil
+}
+
+// giveUp leaves the card without a partition table. A card that is gone had none when it went, unless
+// the first block was under way.
+func (r *run) giveUp(cause error) {
+	if errors.As(cause, new(*card.GoneError)) {
+		return
+	}
+	err := r.zero(0, min(BlockSize, r.dev.Size()))
+	if err == nil {
+		err = r.dev.Flush()
+	}
+	switch {
+	case err == nil:
+		r.State = NoTable
+	case r.State != NoTable:
+		r.State = Uncertain
+	}
+}
+
+// padded is n rounded up to whole sectors.
+func padded(n int64, sector int) int64 {
+	s := int64(sector)
+	return (n + s - 1) / s * s
+}
+
+// blockLength is the number of the image's own bytes in block i.
+func (r *run) blockLength(i int) int64 { return min(BlockSize, r.Size-int64(i)*BlockSize) }
+
+// readAll fills buf from the image; n is short at its end.
+func readAll(s io.Reader, buf []byte) (n int, err error) {
+	n, err = io.ReadFull(s, buf)
+	if errors.Is(err, io.EOF) || err == io.ErrUnexpectedEOF { // the stream's own errors are typed
+		err = nil
+	}
+	return n, err
+}
+
+// extents joins blocks that follow each other.
+func (r *run) extents(blocks []int) []Extent {
+	slices.Sort(blocks)
+	var out []Extent
+	for _, i := range blocks {
+		offset, length := int64(i)*BlockSize, r.blockLength(i)
+		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == offset {
+			out[last].Length += length
+			continue
+		}
+		out = append(out, Extent{offset, length})
+	}
+	return out
+}

@@ -1,0 +1,236 @@
+package stamp
+
+import (
+	"context"
+	"errors"
+	"io"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+)
+
+// maxWriteErrors is how many blocks may fail to be written and still be left to repair.
+const maxWriteErrors = 16
+
+// block is a piece of the image on its way to the card. Its buffer goes back to the pool when all who
+// use it have let go.
+type block struct {
+	index int
+	buf   []byte // BlockSize long
+	n     int    // the image's own bytes in it
+	users atomic.Int32
+	pool  *card.Pool
+}
+
+func (b *block) release() {
+	if b.users.Add(-1) == 0 {
+		b.pool.Put(b.buf)
+	}
+}
+
+// write unpacks the image and writes all blocks but the first, which it keeps. Unpacking, the image's
+// digest, and several writes go on at once.
+func (r *run) write(ctx context.Context) error {
+	start := time.Now()
+	r.writing.Start(start)
+	raw := r.job.Contents.Packing == image.RawPacking
+	if sealed := r.job.Known.Seal != (digest.Seal{}); len(r.job.Known.Image) == 0 && !(raw && sealed) {
+		r.digests = digest.NewHasher(digest.SHA256)
+	}
+	var tap io.Writer
+	var downloaded func()
+	if !raw {
+		tap, downloaded = r.tapDownload()
+	}
+	stream, err := r.job.Image.Unpack(r.job.Contents, tap)
+	if err == nil {
+		err = r.pump(ctx, stream)
+		stream.Close()
+	}
+	if downloaded != nil {
+		downloaded()
+	}
+	r.took(meter.Write, r.Written, start)
+	if err != nil {
+		return err
+	}
+	return r.settle()
+}
+
+// tapDownload computes what must be known of the packed bytes: the seal, where a check has computed it
+// before, and the digest otherwise. The function returned waits for the result.
+func (r *run) tapDownload() (io.Writer, func()) {
+	if r.job.Known.Seal != (digest.Seal{}) {
+		sealer := &digest.Sealer{}
+		aside := digest.NewAside(sealer)
+		return aside, func() {
+			aside.Close()
+			if sealer.Seal() == r.job.Known.Seal {
+				r.Download = r.job.Known.Download
+			}
+		}
+	}
+	h := digest.NewHasher(digest.SHA256)
+	aside := digest.NewAside(h)
+	return aside, func() {
+		aside.Close()
+		r.Download = h.Digests()
+	}
+}
+
+// settle holds what went by against what a check has found before.
+func (r *run) settle() error {
+	known := r.job.Known
+	sealed := known.Seal != (digest.Seal{})
+	switch {
+	case r.digests != nil:
+		r.Image = r.digests.Digests()
+	case len(known.Image) > 0:
+		r.Image = known.Image
+	}
+	if r.job.Contents.Packing == image.RawPacking {
+		if sealed {
+			var sealer digest.Sealer
+			for _, b := range r.sums {
+				sealer.Add(b)
+			}
+			if sealer.Seal() == known.Seal {
+				r.Image = known.Download
+			}
+		}
+		r.Download = r.Image
+	}
+	if sealed && r.Download == nil {
+		return &ChangedError{r.job.Image.Path}
+	}
+	return nil
+}
+
+// pump runs the stages; it returns when all have ended.
+func (r *run) pump(ctx context.Context, stream *image.Stream) error {
+	stages, ctx := errgroup.WithContext(ctx)
+	toWrite := make(chan *block)
+	toDigest := make(chan *block, inFlight)
+	var sums sync.Mutex // guards r.sums while it grows
+
+	stages.Go(func() error {
+		defer close(toWrite)
+		defer close(toDigest)
+		return r.unpack(ctx, stream, toWrite, toDigest, &sums)
+	})
+	stages.Go(func() error {
+		r.digest(toDigest)
+		return nil
+	})
+	var failures atomic.Int32
+	for range inFlight {
+		stages.Go(func() error {
+			for b := range toWrite {
+				if ctx.Err() != nil {
+					return context.Cause(ctx)
+				}
+				if err := r.writeBlock(b, &sums, &failures); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return stages.Wait()
+}
+
+// unpack cuts the image into blocks and hands each to be written and to be digested.
+func (r *run) unpack(ctx context.Context, stream *image.Stream, toWrite, toDigest chan<- *block, sums *sync.Mutex) error {
+	for i := 0; ; i++ {
+		buf, err := r.pool.Get(ctx)
+		if err != nil {
+			return err
+		}
+		n, err := readAll(stream, buf)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return nil
+		}
+		b := &block{index: i, buf: buf, n: n, pool: r.pool}
+		b.users.Store(2)
+		offset := int64(i) * BlockSize
+		if offset+padded(int64(n), r.dev.SectorSize()) > r.dev.Size() {
+			return &TooSmallError{Image: offset + int64(n), Card: r.dev.Size(), AtLeast: true}
+		}
+		sums.Lock()
+		r.sums = append(r.sums, digest.Block{})
+		r.Size += int64(n)
+		sums.Unlock()
+		r.job.Meter.Source(stream.Position(), r.job.Image.Size)
+		for _, to := range []chan<- *block{toDigest, toWrite} {
+			select {
+			case to <- b:
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		}
+		if n < BlockSize {
+			return r.end(stream)
+		}
+	}
+}
+
+// end reads the stream to its end, which checks what the packing says at its end.
+func (r *run) end(stream *image.Stream) error {
+	_, err := io.Copy(io.Discard, stream)
+	return err
+}
+
+// digest computes the digest of the whole image, where that isn't known.
+func (r *run) digest(blocks <-chan *block) {
+	for b := range blocks {
+		if r.digests != nil {
+			r.digests.Write(b.buf[:b.n])
+		}
+		b.release()
+	}
+}
+
+// writeBlock digests a block and writes it. The first one is kept. A block that can't be written is left
+// for repair, if there will be any.
+func (r *run) writeBlock(b *block, sums *sync.Mutex, failures *atomic.Int32) error {
+	sum := digest.SumBlock(b.buf[:b.n])
+	sums.Lock()
+	r.sums[b.index] = sum
+	sums.Unlock()
+	whole := b.buf[:padded(int64(b.n), r.dev.SectorSize())]
+	clear(whole[b.n:])
+	if b.index == 0 {
+		r.first = whole // never released: it is written at the end
+		r.job.Meter.Add(int64(b.n))
+		return nil
+	}
+	_, err := r.dev.WriteAt(whole, int64(b.index)*BlockSize)
+	if err != nil {
+		if !r.leaveForRepair(err) || failures.Add(1) > maxWriteErrors {
+			return err
+		}
+	}
+	sums.Lock()
+	r.Written += int64(b.n)
+	sums.Unlock()
+	r.writing.Mark(int64(b.index)*BlockSize, int64(b.n), time.Now())
+	r.job.Meter.Add(int64(b.n))
+	b.release()
+	return nil
+}
+
+// leaveForRepair tells whether a block that failed will be read back, found wrong, and written again.
+func (r *run) leaveForRepair(err error) bool {
+	return r.job.ReadBack && r.job.Repairs > 0 && errors.As(err, new(*card.IOError)) && errors.Is(err, syscall.EIO)
+}

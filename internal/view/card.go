@@ -1,0 +1,153 @@
+package view
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/check"
+	"zipstamp/internal/image"
+)
+
+// Plan is what a person is shown before a card is overwritten.
+type Plan struct {
+	Card      *card.Card
+	Image     *image.File
+	Contents  image.Contents
+	Published check.Published
+	Unsure    bool // the image starts with neither a partition table nor a file system
+}
+
+// ShowPlan shows the card, what will be written to it, and what it will be held against.
+func (v *Screen) ShowPlan(p Plan) {
+	c := p.Card
+	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", c.Name)}
+	a.add("card", "%s, %s", c.Name, exact(c.Size))
+	a.add("kind", "%s", kindFact(c))
+	a.add("path", "%s", c.Path)
+	a.add("mounted", "%s", "nothing")
+	a.add("image", "%s", imageFact(p.Image, p.Contents))
+	a.add("published", "%s", publishedFact(p.Published))
+	for _, n := range planNotes(p) {
+		a.note("%s", n)
+	}
+	a.print(v.Err, v.errWidth)
+}
+
+func kindFact(c *card.Card) string {
+	fact := string(c.Kind)
+	if c.Model != "" {
+		fact += ", " + c.Model
+	}
+	if c.Serial != "" {
+		fact += ", serial " + c.Serial
+	}
+	return fact
+}
+
+func imageFact(f *image.File, c image.Contents) string {
+	fact := filepath.Base(f.Path)
+	if c.Member != "" {
+		fact = fmt.Sprintf("%s in %s", c.Member, fact)
+	}
+	switch {
+	case c.Packing == image.RawPacking:
+		return fmt.Sprintf("%s, %s", fact, exact(f.Size))
+	case c.Size.Certainty == image.Exact:
+		return fmt.Sprintf("%s, %s, unpacks to %s", fact, c.Packing, exact(c.Size.Bytes))
+	case c.Size.Certainty == image.Hint:
+		return fmt.Sprintf("%s, %s, unpacks to %s or so", fact, c.Packing, Bytes(c.Size.Bytes))
+	}
+	return fmt.Sprintf("%s, %s, unpacked size not known beforehand", fact, c.Packing)
+}
+
+func publishedFact(p check.Published) string {
+	if p.Nothing() {
+		return "nothing to hold the image against"
+	}
+	var facts []string
+	for _, d := range p.Digests {
+		facts = append(facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, d.Source()))
+	}
+	for _, w := range p.Wrong {
+		facts = append(facts, w.Error())
+	}
+	return strings.Join(facts, "\n")
+}
+
+func planNotes(p Plan) []string {
+	var notes []string
+	if hint := p.Contents.Size; hint.Certainty == image.Hint && hint.Bytes > p.Card.Size {
+		notes = append(notes, fmt.Sprintf("The image seems too large for this card: its packing says %s or more.", Bytes(hint.Bytes)))
+	}
+	if p.Unsure {
+		notes = append(notes, "The image starts with neither a partition table nor a file system known here; see that it is the right file.")
+	}
+	if p.Published.Nothing() {
+		notes = append(notes, "No published digest was given or found beside the image, so nothing shows that it is the one that was published.")
+	}
+	return notes
+}
+
+// Confirm asks for the card's short name to be typed in. It returns false for any other answer, and
+// the cause of ctx's end if that comes first.
+func (v *Screen) Confirm(ctx context.Context, name string) (bool, error) {
+	fmt.Fprint(v.Err, strong.Render(fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))+" ")
+	type line struct {
+		text string
+		err  error
+	}
+	typed := make(chan line, 1)
+	go func() { // ends with the program if nobody types
+		text, err := bufio.NewReader(v.In).ReadString('\n')
+		typed <- line{text, err}
+	}()
+	select {
+	case l := <-typed:
+		if l.err != nil && l.err != io.EOF {
+			return false, l.err
+		}
+		return strings.TrimSpace(l.text) == name, nil
+	case <-ctx.Done():
+		fmt.Fprintln(v.Err)
+		return false, context.Cause(ctx)
+	}
+}
+
+// Say writes a sentence beside the results.
+func (v *Screen) Say(format string, args ...any) {
+	fmt.Fprintln(v.Err, fold(fmt.Sprintf(format, args...), v.errWidth, ""))
+}
+
+// Made shows a practice card that was made.
+func (v *Screen) Made(path string, claimed, real int64) {
+	a := &answer{style: good, sentence: fmt.Sprintf("Made the practice card %s.", path)}
+	a.add("claims", "%s", exact(claimed))
+	if real != claimed {
+		a.add("holds", "%s", exact(real))
+	}
+	a.note("Stamp it like a real card: %s", "zipstamp stamp IMAGE "+Quote(path))
+	a.print(v.Out, v.width)
+}
+
+// Step shows a command of the demo before it is run.
+func (v *Screen) Step(n int, why string, command []string) {
+	fmt.Fprintf(v.Out, "\n%s\n%s\n", fold(fmt.Sprintf("%d. %s", n, why), v.width, "   "), strong.Render("$ "+Command(command...)))
+}
+
+// StepStatus shows how a command of the demo ended.
+func (v *Screen) StepStatus(status int) {
+	fmt.Fprintln(v.Out, faint.Render(fmt.Sprintf("(exit status %d)", status)))
+}
+
+// TryNext lists commands to go on with.
+func (v *Screen) TryNext(folder string, commands [][]string) {
+	fmt.Fprintf(v.Out, "\n%s\n  cd %s\n", strong.Render("To try next:"), Quote(folder))
+	for _, c := range commands {
+		fmt.Fprintf(v.Out, "  %s\n", Command(c...))
+	}
+}

@@ -1,0 +1,266 @@
+package view
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+)
+
+// Check shows the result of a check.
+func (v *Screen) Check(r check.Report) {
+	a := checkAnswer(r)
+	a.print(v.Out, v.width)
+}
+
+// CheckSentence is the answer of a check in one sentence.
+func CheckSentence(r check.Report) string { return checkAnswer(r).sentence }
+
+func checkAnswer(r check.Report) *answer {
+	a := &answer{}
+	name := filepath.Base(r.Path)
+	switch r.Outcome() {
+	case check.Matched:
+		matched(a, name, r)
+	case check.NothingPublished:
+		unpublished(a, name, r)
+	case check.Mismatched:
+		mismatched(a, name, r)
+	}
+	return a
+}
+
+func matched(a *answer, name string, r check.Report) {
+	a.style = good
+	best := r.Published[0]
+	for _, h := range r.Published {
+		if h.Algorithm > best.Algorithm {
+			best = h
+		}
+	}
+	a.sentence = fmt.Sprintf("%s is what was published: its %s agrees.", name, best.Algorithm)
+	if best.Matched == check.Image {
+		a.sentence = fmt.Sprintf("%s is what was published: the %s of the image in it agrees.", name, best.Algorithm)
+	}
+	a.add("file", "%s", fileFact(r))
+	for _, h := range r.Published {
+		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
+	}
+	if r.OnlyForgeable() {
+		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best.Algorithm)
+	}
+	signatureNote(a, r)
+}
+
+func matchedOn(on check.On) string {
+	if on == check.Image {
+		return "the unpacked image"
+	}
+	return "the file as downloaded"
+}
+
+func signatureNote(a *answer, r check.Report) {
+	if r.Signed() {
+		a.note("The sums file carries a signature, which was not checked.")
+	}
+}
+
+func unpublished(a *answer, name string, r check.Report) {
+	a.style = caution
+	a.sentence = fmt.Sprintf("Nothing was compared: no published digest was given or found beside %s.", name)
+	a.add("file", "%s", fileFact(r))
+	for _, d := range r.Download {
+		a.add(d.Algorithm.String(), "%s\nof the file as downloaded", grouped(d.Hex()))
+	}
+	for _, d := range r.Image {
+		a.add(d.Algorithm.String(), "%s\nof the unpacked image", grouped(d.Hex()))
+	}
+	if len(r.Image) > 0 {
+		a.add("packing", "unpacks to its end, and the packing's own check values agree")
+	}
+	diagnosis(a, r)
+	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", Quote(r.Path))
+}
+
+func mismatched(a *answer, name string, r check.Report) {
+	a.style = bad
+	first := firstWrong(r)
+	switch {
+	case r.Size == 0:
+		a.sentence = fmt.Sprintf("%s is empty.", name)
+	case r.What != "":
+		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, r.What)
+	case first != nil:
+		a.sentence = fmt.Sprintf("%s is not what was published: its %s differs.", name, first.Algorithm)
+	default:
+		a.sentence = fmt.Sprintf("%s can't be checked: %s.", name, firstSums(r.Wrong[0].Why, r.Wrong[0].Name))
+	}
+	a.add("file", "%s", fileFact(r))
+	for _, h := range r.Published {
+		if h.Matched != check.Neither {
+			a.add(h.Algorithm.String(), "agrees with %s, for %s", h.Source(), matchedOn(h.Matched))
+			continue
+		}
+		differs(a, r, h)
+	}
+	for i, w := range r.Wrong {
+		if first != nil || i > 0 {
+			a.add("sums file", "%s", w.Error())
+		}
+		belongs(a, w.Other, w.Name)
+	}
+	diagnosis(a, r)
+	signatureNote(a, r)
+	switch {
+	case first != nil || r.What != "" || r.Size == 0:
+		a.note("Don't use this file. Download it again, from the publisher's own page.")
+	default:
+		a.note("If the file is right, name the sums file or the digest that is meant for it: --sums FILE or --digest DIGEST.")
+	}
+}
+
+// firstSums shortens the long list of what a sums file does hold: the sentence has only its start.
+func firstSums(why, name string) string {
+	short, _, _ := strings.Cut(why, " (")
+	return name + " " + short
+}
+
+func firstWrong(r check.Report) *check.Held {
+	for i := range r.Published {
+		if r.Published[i].Matched == check.Neither {
+			return &r.Published[i]
+		}
+	}
+	return nil
+}
+
+// differs shows a published digest and the computed ones, with the first digit that differs marked.
+func differs(a *answer, r check.Report, h check.Held) {
+	a.add("published", "%s %s, from %s", h.Algorithm, named(h.File), h.Source())
+	a.add("", "%s", grouped(h.Hex()))
+	for _, of := range []struct {
+		what    string
+		digests []digest.Digest
+	}{{"this file", r.Download}, {"its image", r.Image}} {
+		for _, d := range of.digests {
+			if d.Algorithm != h.Algorithm {
+				continue
+			}
+			a.add(of.what, "%s", marked(d.Hex(), h.Hex()))
+		}
+	}
+	if h.Sums != nil {
+		belongs(a, h.Other, h.Sums.Name)
+	}
+}
+
+func named(file string) string {
+	if file == "" {
+		return "of the image"
+	}
+	return "of " + file
+}
+
+func belongs(a *answer, other *digest.Entry, sums string) {
+	if other != nil {
+		a.add("but", "its digest is the one of %s (%s, line %d): this is that file under another name, or the wrong download", other.File, sums, other.Line)
+	}
+}
+
+// diagnosis says what is known of why a file isn't what it should be.
+func diagnosis(a *answer, r check.Report) {
+	var damage *image.DamageError
+	var unusable *image.UnusableError
+	switch {
+	case r.Size == 0 || r.What != "":
+	case errors.As(r.Damage, &damage) && damage.Truncated:
+		a.add("damage", "cut short: the file ends at byte %d, before its %s packing does, so the download was not complete", damage.At, damage.Packing)
+	case errors.As(r.Damage, &damage):
+		a.add("damage", "damaged near byte %d, after %d bytes of the image (%v)", damage.At, damage.Unpacked, damage.Err)
+	case errors.As(r.Damage, &unusable):
+		a.add("contents", "%s", unusable.Why)
+	case r.Damage != nil:
+		a.add("contents", "%s", r.Damage)
+	}
+	if r.Shortfall > 0 {
+		a.add("damage", "cut short: its partition table goes on for %s more", exact(r.Shortfall))
+	}
+}
+
+// fileFact says how large a file is, how packed, and what comes out.
+func fileFact(r check.Report) string {
+	fact := fmt.Sprintf("%s, %s", filepath.Base(r.Path), exact(r.Size))
+	switch {
+	case r.Packing == image.RawPacking:
+		return fact
+	case r.Member != "":
+		fact += fmt.Sprintf(", %s of %s", r.Packing, r.Member)
+	default:
+		fact += ", " + r.Packing
+	}
+	switch r.Unpacked.Certainty {
+	case image.Exact:
+		fact += fmt.Sprintf(", unpacks to %s", exact(r.Unpacked.Bytes))
+	case image.Hint:
+		fact += fmt.Sprintf(", unpacks to %s or so", Bytes(r.Unpacked.Bytes))
+	}
+	return fact
+}
+
+// The digits of a digest stand in groups, and the groups in lines, so that eyes find their place.
+const (
+	groupDigits = 8
+	lineGroups  = 4
+)
+
+// grouped writes hex digits in groups.
+func grouped(hex string) string { return strings.Join(groupLines(hex), "\n") }
+
+func groupLines(hex string) []string {
+	var lines []string
+	for len(hex) > 0 {
+		line := hex[:min(len(hex), groupDigits*lineGroups)]
+		hex = hex[len(line):]
+		var groups []string
+		for len(line) > 0 {
+			g := line[:min(len(line), groupDigits)]
+			line = line[len(g):]
+			groups = append(groups, g)
+		}
+		lines = append(lines, strings.Join(groups, " "))
+	}
+	return lines
+}
+
+// marked writes hex digits in groups, with a mark under the first that differs from want.
+func marked(hex, want string) string {
+	at := 0
+	for at < len(hex) && at < len(want) && hex[at] == want[at] {
+		at++
+	}
+	lines := groupLines(hex)
+	row := at / (groupDigits * lineGroups)
+	if row >= len(lines) {
+		return strings.Join(lines, "\n")
+	}
+	column := at % (groupDigits * lineGroups)
+	mark := strings.Repeat("\u00a0", column+column/groupDigits) + fmt.Sprintf("^ digit %d is the first that differs", at+1)
+	lines = append(lines[:row+1], append([]string{mark}, lines[row+1:]...)...)
+	return strings.Join(lines, "\n")
+}
+
+// Summary shows the count after several checks.
+func (v *Screen) Summary(checked, right, wrong int) {
+	style := lipgloss.NewStyle()
+	if wrong > 0 {
+		style = bad
+	}
+	text := fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", count(checked, "image"), right, wrong, checked-right-wrong)
+	fmt.Fprintln(v.Out, style.Render(fold(text, v.width, "")))
+}

@@ -1,0 +1,70 @@
+package view
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+)
+
+// ErrInterrupted is the cause of the end of a job that the user stopped.
+var ErrInterrupted = errors.New("interrupted")
+
+// Problem shows an error: what happened, to what, and what to do next. again is the command line as it was
+// typed, for advice that repeats it.
+func (v *Screen) Problem(err error, again []string) {
+	fmt.Fprintln(v.Err, bad.Render("zipstamp: ")+fold(ProblemSentence(err), v.errWidth-len("zipstamp: "), ""))
+	if next := nextStep(err, again); next != "" {
+		fmt.Fprintln(v.Err, fold("Next: "+next, v.errWidth, "      "))
+	}
+}
+
+// ProblemSentence is an error in one sentence.
+func ProblemSentence(err error) string {
+	var path *fs.PathError
+	text := err.Error()
+	switch {
+	case errors.Is(err, ErrInterrupted):
+		text = "interrupted; nothing was written to the card"
+	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
+		text = strings.Replace(text, path.Error(), "there is no file "+path.Path, 1)
+	case errors.As(err, &path):
+		text = strings.Replace(text, path.Error(), path.Path+": "+path.Err.Error(), 1)
+	}
+	return strings.TrimRight(text, ".") + "."
+}
+
+// Hint is an error with advice of its own.
+type Hint struct {
+	Err  error
+	Next string
+}
+
+func (h *Hint) Error() string { return h.Err.Error() }
+
+func (h *Hint) Unwrap() error { return h.Err }
+
+func nextStep(err error, again []string) string {
+	var hint *Hint
+	var refused *card.RefusedError
+	var unusable *image.UnusableError
+	var choice *image.ChoiceError
+	switch {
+	case errors.As(err, &hint):
+		return hint.Next
+	case errors.As(err, &refused) && refused.Next != "":
+		return refused.Next
+	case errors.As(err, &refused) && errors.Is(err, fs.ErrPermission):
+		return "run it with more rights: " + Command(append([]string{"sudo"}, again...)...)
+	case errors.As(err, &unusable):
+		return unusable.Next
+	case errors.As(err, &choice) && len(choice.Members) > 0:
+		return "choose one: " + Command(append(again, "--member", choice.Members[0])...)
+	case errors.As(err, new(*image.DamageError)):
+		return "download it again"
+	}
+	return ""
+}

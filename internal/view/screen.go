@@ -1,0 +1,178 @@
+// Package view is what a person sees: the wording of results and errors, progress, and prompts. It
+// decides nothing; what it shows was found out by others.
+package view
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+)
+
+// The width of the text: never below narrow, where words would break; on a terminal that is
+// wider than wide, lines would be too long to read.
+const (
+	narrow   = 40
+	standard = 80
+	wide     = 100
+)
+
+// Screen writes results to Out, and progress, prompts and errors to Err.
+type Screen struct {
+	Out, Err io.Writer
+	In       io.Reader
+
+	width    int
+	live     bool // Err is a terminal, on which progress can be drawn
+	asks     bool // In and Err are terminals, so questions can be asked
+	unicode  bool
+	errTrue  io.Writer // Err without the removal of styles
+	errWidth int
+}
+
+// Streams are where a Screen reads and writes.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Environ  []string // as os.Environ
+	NoColor  bool     // asked for by an option
+}
+
+// NewScreen finds out what the streams are: styles are kept for terminals only, and colours not where
+// NO_COLOR is set.
+func NewScreen(s Streams) *Screen {
+	v := &Screen{
+		Out: profiled(s.Out, s), Err: profiled(s.Err, s), In: s.In, errTrue: s.Err,
+		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
+		live: isTerminal(s.Err), unicode: isUTF8(s.Environ),
+	}
+	v.asks = v.live && isTerminal(s.In)
+	return v
+}
+
+// Asks tells whether there is a person to ask.
+func (v *Screen) Asks() bool { return v.asks }
+
+func profiled(w io.Writer, s Streams) io.Writer {
+	p := colorprofile.NewWriter(w, s.Environ)
+	if s.NoColor {
+		p.Profile = min(p.Profile, colorprofile.ASCII)
+	}
+	return p
+}
+
+func isTerminal(stream any) bool {
+	f, ok := stream.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// widthOf is the width of the first stream that is a terminal.
+func widthOf(streams ...io.Writer) int {
+	for _, s := range streams {
+		if !isTerminal(s) {
+			continue
+		}
+		if w, _, err := term.GetSize(int(s.(*os.File).Fd())); err == nil && w > 0 {
+			return min(max(w, narrow), wide)
+		}
+	}
+	return standard
+}
+
+// isUTF8 goes by the locale, as POSIX orders its variables.
+func isUTF8(environ []string) bool {
+	values := map[string]string{}
+	for _, e := range environ {
+		name, value, _ := strings.Cut(e, "=")
+		values[name] = value
+	}
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := strings.ToUpper(values[name]); v != "" {
+			return strings.Contains(v, "UTF-8") || strings.Contains(v, "UTF8")
+		}
+	}
+	return false
+}
+
+var (
+	good    = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Green)
+	bad     = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Red)
+	caution = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Yellow)
+	strong  = lipgloss.NewStyle().Bold(true)
+	faint   = lipgloss.NewStyle().Faint(true)
+)
+
+// answer is a result: the sentence, then the facts.
+type answer struct {
+	style    lipgloss.Style
+	sentence string
+	facts    []fact
+	notes    []string // sentences after the facts
+}
+
+// fact is a line of a result. Text may have several lines, which are kept.
+type fact struct{ label, text string }
+
+// add appends a fact, unless it has no text.
+func (a *answer) add(label, format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); text != "" {
+		a.facts = append(a.facts, fact{label, text})
+	}
+}
+
+func (a *answer) note(format string, args ...any) {
+	a.notes = append(a.notes, fmt.Sprintf(format, args...))
+}
+
+// print writes an answer to w in lines no longer than width.
+func (a *answer) print(w io.Writer, width int) {
+	fmt.Fprintln(w, a.style.Render(fold(a.sentence, width, "")))
+	labels := 0
+	for _, f := range a.facts {
+		labels = max(labels, lipgloss.Width(f.label))
+	}
+	for _, f := range a.facts {
+		indent := strings.Repeat(" ", 2+labels+2)
+		label := faint.Render(f.label) + strings.Repeat(" ", labels-lipgloss.Width(f.label))
+		fmt.Fprintf(w, "  %s  %s\n", label, fold(f.text, width-len(indent), indent))
+	}
+	for _, n := range a.notes {
+		fmt.Fprintln(w, fold(n, width, ""))
+	}
+}
+
+// fold breaks text into lines of width cells; those after the first get an indent. Lines that the text has
+// already are kept. Control characters, which a file's name may have, are shown and not obeyed.
+func fold(text string, width int, indent string) string {
+	var lines []string
+	for line := range strings.SplitSeq(text, "\n") {
+		lines = append(lines, strings.Split(ansi.Wrap(visible(line), max(width, 20), ""), "\n")...)
+	}
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n"+indent)
+}
+
+// visible writes control characters as escapes.
+func visible(s string) string {
+	if !strings.ContainsFunc(s, isControl) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if isControl(r) {
+			fmt.Fprintf(&b, `\x%02x`, r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func isControl(r rune) bool { return r < ' ' || r >= 0x7f && r < 0xa0 }

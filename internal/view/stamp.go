@@ -1,0 +1,233 @@
+package view
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
+)
+
+// Stamped is a stamp that was begun, and how it ended.
+type Stamped struct {
+	Doc      receipt.Document
+	Result   stamp.Result
+	Err      error
+	Receipt  string // where it was kept; empty if it was not
+	ReadBack bool   // asked for
+}
+
+// Stamp shows the result of a stamp.
+func (v *Screen) Stamp(s Stamped) {
+	a := &answer{style: bad, sentence: s.Doc.Sentence}
+	switch s.Doc.Verdict {
+	case receipt.Good:
+		a.style = good
+	case receipt.NotReadBack, receipt.Interrupted:
+		a.style = caution
+	}
+	stampFacts(a, s)
+	stampNotes(a, s)
+	a.print(v.Out, v.width)
+}
+
+// StampSentence is the answer of a stamp in one sentence: how it ended, and what the card is now.
+func StampSentence(imageName, cardName string, r stamp.Result, err error) string {
+	if err == nil {
+		if r.State == stamp.Complete {
+			return fmt.Sprintf("Stamped but not read back: %s was written to %s, and nothing shows that the card holds it.", imageName, cardName)
+		}
+		sentence := fmt.Sprintf("Stamped and read back: every block of %s is on %s", imageName, cardName)
+		if n := blocksIn(r.Repaired); n > 0 {
+			return fmt.Sprintf("%s, but %s had to be written again.", sentence, count(n, "block"))
+		}
+		return sentence + "."
+	}
+	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(cardName, r.State))
+}
+
+// failure is why a stamp failed, as a clause.
+func failure(cardName string, r stamp.Result, err error) string {
+	var tooSmall *stamp.TooSmallError
+	var damage *image.DamageError
+	var changed *stamp.ChangedError
+	var readBack *stamp.ReadBackError
+	var failed *card.IOError
+	switch {
+	case errors.Is(err, ErrInterrupted):
+		return "it was interrupted"
+	case errors.As(err, &tooSmall):
+		return tooSmallClause(cardName, tooSmall)
+	case errors.As(err, new(*card.GoneError)):
+		return fmt.Sprintf("%s was pulled out, or its reader was", cardName)
+	case errors.As(err, &changed):
+		return filepath.Base(changed.Path) + " is not the file any more that was checked: it changed meanwhile"
+	case errors.As(err, &readBack):
+		return readBackClause(cardName, r, readBack)
+	case errors.As(err, &damage):
+		return damageClause(damage)
+	case errors.As(err, &failed):
+		return failedClause(cardName, failed)
+	}
+	return err.Error()
+}
+
+func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
+	if e.AtLeast {
+		return fmt.Sprintf("the image does not fit on %s: it is larger than %s", cardName, exact(e.Card))
+	}
+	return fmt.Sprintf("the image does not fit on %s: it has %s, and the card %s", cardName, exact(e.Image), exact(e.Card))
+}
+
+func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) string {
+	switch {
+	case r.Loss != nil && r.Loss.Wraps:
+		return fmt.Sprintf("%s does not hold what was written: its addresses repeat after about %s, so it holds less than it claims", cardName, Bytes(r.Loss.Holds))
+	case r.Loss != nil:
+		return fmt.Sprintf("%s does not hold what was written: all beyond about %s is lost, so it seems to hold less than it claims", cardName, Bytes(r.Loss.Holds))
+	case e.Blocks == 1:
+		return fmt.Sprintf("a block of %s does not read back as it was written", cardName)
+	}
+	return fmt.Sprintf("%s of %s do not read back as they were written", count(e.Blocks, "block"), cardName)
+}
+
+func damageClause(e *image.DamageError) string {
+	name := filepath.Base(e.Path)
+	if e.Truncated {
+		return fmt.Sprintf("%s is cut short (it ends at byte %d, after %s of the image), so the download was not complete", name, e.At, Bytes(e.Unpacked))
+	}
+	return fmt.Sprintf("%s is damaged near byte %d, after %s of the image (%v)", name, e.At, Bytes(e.Unpacked), e.Err)
+}
+
+func failedClause(cardName string, e *card.IOError) string {
+	switch {
+	case errors.Is(e, syscall.EROFS), errors.Is(e, syscall.EPERM):
+		return fmt.Sprintf("%s became write-protected at %s, as worn-out cards do", cardName, Bytes(e.Offset))
+	case errors.Is(e, syscall.ENOSPC):
+		return "the disk that holds the card's file is full"
+	case e.Op == "flush":
+		return fmt.Sprintf("%s failed to keep what was written (%v)", cardName, e.Err)
+	}
+	return fmt.Sprintf("%s failed to %s at %s (%v)", cardName, e.Op, Bytes(e.Offset), e.Err)
+}
+
+// stateClause is what the card is like, as a clause.
+func stateClause(cardName string, s stamp.State) string {
+	switch s {
+	case stamp.Untouched:
+		return "nothing was written to the card"
+	case stamp.Uncertain:
+		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
+	}
+	return "the card has no partition table, and can be stamped again"
+}
+
+func stampFacts(a *answer, s Stamped) {
+	doc := s.Doc
+	a.add("image", "%s", docImage(doc.Image))
+	if s.Err == nil {
+		a.add("checked", "%s", checkedFact(doc.Image))
+	}
+	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
+	for _, p := range s.Result.Phases {
+		text := fmt.Sprintf("in %s", span(p.Took))
+		if p.Bytes > 0 {
+			text = fmt.Sprintf("%s in %s, %s", Bytes(p.Bytes), span(p.Took), rate(p.Bytes, p.Took))
+		}
+		if p.Phase == "flush" && p.Took.Seconds() < 0.05 {
+			continue
+		}
+		a.add(string(p.Phase), "%s", text)
+	}
+	if doc.Card.Access == string(card.Cached) && s.ReadBack {
+		a.add("caution", "this system can't read round its own memory for this file, so the read-back says little of the card")
+	}
+	a.add("repaired", "%s", extentsFact(s.Result.Repaired))
+	a.add("bad", "%s", extentsFact(s.Result.Bad))
+	if doc.Bytes.Cleared > 0 {
+		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))
+	}
+	a.add("receipt", "%s", s.Receipt)
+}
+
+func docImage(i receipt.Image) string {
+	fact := filepath.Base(i.Path)
+	if i.Member != "" {
+		fact = i.Member + " in " + fact
+	}
+	if i.Unpacked > 0 {
+		fact += ", " + exact(i.Unpacked)
+	}
+	return fact
+}
+
+func cardKind(c receipt.Card) string {
+	if c.Model != "" {
+		return c.Kind + ", " + c.Model
+	}
+	return c.Kind
+}
+
+func checkedFact(i receipt.Image) string {
+	if len(i.Published) == 0 {
+		return "nothing was published to hold it against"
+	}
+	var facts []string
+	for _, p := range i.Published {
+		source := "the digest given"
+		if p.File != "" {
+			source = fmt.Sprintf("%s, line %d", p.File, p.Line)
+		}
+		facts = append(facts, fmt.Sprintf("%s as in %s", strings.ToUpper(p.Algorithm), source))
+	}
+	return strings.Join(facts, "\n")
+}
+
+// shownExtents is how many are listed; the receipt has more.
+const shownExtents = 6
+
+// extentsFact lists stretches of the card by offset.
+func extentsFact(extents []stamp.Extent) string {
+	var lines []string
+	for i, e := range extents {
+		if i == shownExtents {
+			lines = append(lines, fmt.Sprintf("and %d more stretches", len(extents)-i))
+			break
+		}
+		lines = append(lines, fmt.Sprintf("%s at byte %d", count(blocksIn(extents[i:i+1]), "block"), e.Offset))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// blocksIn counts the blocks of extents.
+func blocksIn(extents []stamp.Extent) int64 {
+	var n int64
+	for _, e := range extents {
+		n += (e.Length + stamp.BlockSize - 1) / stamp.BlockSize
+	}
+	return n
+}
+
+func stampNotes(a *answer, s Stamped) {
+	switch {
+	case s.Err == nil && len(s.Result.Repaired) > 0:
+		a.note("A card that needs repairs is wearing out, or its reader is at fault: replace the card before long.")
+	case s.Result.Loss != nil:
+		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
+	case errors.As(s.Err, new(*stamp.ReadBackError)):
+		a.note("Try another reader or cable once; if blocks stay wrong, replace the card.")
+	case errors.As(s.Err, new(*card.GoneError)):
+		a.note("Put the card in again, and run the command again.")
+	case errors.As(s.Err, new(*image.DamageError)):
+		a.note("Download the image again, and run the command again.")
+	case errors.As(s.Err, new(*stamp.TooSmallError)):
+		a.note("Use a larger card.")
+	case errors.As(s.Err, new(*card.IOError)):
+		a.note("Try another reader or cable once; if it fails again, replace the card.")
+	}
+}

@@ -1,0 +1,15 @@
+// Command zipstamp checks operating-system images, writes them to memory cards, and reads them back.
+package main
+
+import (
+	"os"
+
+	"zipstamp/internal/cli"
+)
+
+// version is stamped in when the program is built for release; see README.md.
+var version = ""
+
+func main() {
+	os.Exit(cli.Main(os.Args[1:], version))
+}
