@@ -255,7 +255,7 @@ func (s *stamping) finish(report check.Report, result stamp.Result, err error, s
 	if s.json {
 		s.printJSON(doc)
 	} else {
-		s.screen.Stamp(view.Stamped{Doc: doc, Result: result, Err: err, Receipt: path, ReadBack: s.set.readBack})
+		s.screen.Stamp(view.Stamped{Doc: doc, Report: report, Result: result, Err: err, Receipt: path, ReadBack: s.set.readBack})
 	}
 	if kept != nil {
 		s.screen.Problem(kept, s.words)

@@ -4,7 +4,6 @@ package demo
 
 import (
 	"crypto/sha256"
-	"crypto/sha512"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -19,13 +18,14 @@ import (
 
 // The files that Make leaves in its folder.
 const (
-	XZ      = "saltmarsh-os.img.xz"
-	Gzip    = "saltmarsh-os.img.gz"
-	Sums    = "SHA256SUMS"
-	Damaged = "damaged" // a folder: the same download with a byte that changed on its way
-	Good    = "good.card"
-	Tired   = "tired.card" // stores a bit wrong the first time
-	Liar    = "liar.card"  // claims twice what it holds
+	XZ       = "saltmarsh-os.img.xz"
+	Gzip     = "saltmarsh-os.img.gz"
+	Sums     = "SHA256SUMS"
+	GzipSums = "saltmarsh-os.img.gz.sha256" // of the image in it
+	Damaged  = "damaged"                    // a folder: the same download with a byte that changed on its way
+	Good     = "good.card"
+	Tired    = "tired.card" // stores a bit wrong the first time
+	Liar     = "liar.card"  // claims twice what it holds
 )
 
 // Speeds of the practice cards, those of a common card, so that progress can be seen.
@@ -49,11 +49,11 @@ func Make(folder string) error {
 	if err != nil {
 		return err
 	}
-	sums := fmt.Sprintf("%s  %s\n%s  %s\n", xzSum, XZ, gzSum, Gzip)
-	unpacked := sha512.Sum512(img)
+	unpacked := sha256.Sum256(img)
+	sums := fmt.Sprintf("%s  %s\n", xzSum, XZ)
 	for name, text := range map[string]string{
-		Sums:                      sums,
-		"saltmarsh-os.img.sha512": hex.EncodeToString(unpacked[:]) + "\n",
+		Sums:     sums + fmt.Sprintf("%s  %s\n", gzSum, Gzip),
+		GzipSums: fmt.Sprintf("SHA256 (saltmarsh-os.img) = %X\n", unpacked),
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o666); err != nil {
 			return err

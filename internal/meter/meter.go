@@ -21,6 +21,7 @@ const (
 	Flush    Phase = "flush"
 	ReadBack Phase = "read back"
 	Repair   Phase = "repair"
+	Finish   Phase = "finish" // the first block, written and read back last
 )
 
 // Meter is the progress of one job. The zero value is ready for use.

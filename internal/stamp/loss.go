@@ -5,7 +5,7 @@ import "zipstamp/internal/digest"
 // Loss is a card that holds less than it claims, as far as a stamp can tell. A capacity test tells more.
 type Loss struct {
 	Wraps bool  // addresses repeat: writing further on overwrote what was written before
-	Holds int64 // what the card seems to hold, bytes; right to a block or so
+	Holds int64 // what the card seems to hold, bytes; right to the sector if the marker told, and to a block or so otherwise
 }
 
 // minLoss is how many blocks must be wrong, in one run to the image's end or from its start, before they are
@@ -13,6 +13,7 @@ type Loss struct {
 const minLoss = 3
 
 // findLoss looks for the patterns of counterfeit cards in the bad blocks:
+//   - the marker stands at a second address: addresses repeat at that distance;
 //   - a block reads as another block of the image does, further on: addresses repeat, and the greatest common
 //     divisor of the distances is the real size, or a multiple of it;
 //   - from some place on, nothing was kept;
@@ -20,6 +21,9 @@ const minLoss = 3
 //
 // Blocks of zeros tell nothing, since a card may read as zeros where it holds nothing.
 func (r *run) findLoss(bad *badBlocks) *Loss {
+	if bad.repeats > 0 {
+		return &Loss{Wraps: true, Holds: bad.repeats}
+	}
 	if len(bad.blocks) < minLoss {
 		return nil
 	}
@@ -76,7 +80,7 @@ func (r *run) aliases(bad *badBlocks) int {
 	return distance
 }
 
-func gcd(a, b int) int {
+func gcd[N int | int64](a, b N) N {
 	for b != 0 {
 		a, b = b, a%b
 	}

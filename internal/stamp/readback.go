@@ -19,44 +19,67 @@ import (
 // the card is given up.
 const maxReadErrors = 32
 
-// hopeless is how many bad blocks, of at least an eighth of all, are no wear that could be repaired.
-const hopeless = 16
+// manyBad is how many bad blocks, if they are an eighth of all too, are no wear.
+const manyBad = 16
 
-// readBack reads the blocks from first to last (exclusive) from the card, and repairs those that are wrong.
-// The error is a *ReadBackError if some stay wrong.
-func (r *run) readBack(ctx context.Context, first, last int) error {
-	blocks := make([]int, 0, last-first)
-	for i := first; i < last; i++ {
-		blocks = append(blocks, i)
+// readBack reads all blocks but the first from the card, and repairs those that are wrong. The error is a
+// *ReadBackError if some stay wrong.
+func (r *run) readBack(ctx context.Context) error {
+	all := make([]int, 0, len(r.sums))
+	for i := 1; i < len(r.sums); i++ {
+		all = append(all, i)
 	}
-	bad, err := r.compare(ctx, meter.ReadBack, blocks)
+	bad, err := r.compare(ctx, meter.ReadBack, all)
 	if err != nil {
 		return err
 	}
-	if len(bad.blocks) == 0 {
-		return nil
+	return r.mend(ctx, all, bad)
+}
+
+// readBackFirst does the same for the first block, when all others have been read back.
+func (r *run) readBackFirst(ctx context.Context) error {
+	bad, err := r.compare(ctx, meter.Finish, []int{0})
+	if err != nil {
+		return err
 	}
-	start := bad.indices()
-	r.Loss = r.findLoss(bad)
-	worth := r.Loss == nil && (len(start) <= hopeless || len(start) <= len(r.sums)/8)
-	for round := 1; worth && len(bad.blocks) > 0 && round <= r.job.Repairs; round++ {
+	return r.mend(ctx, []int{0}, bad)
+}
+
+// mend repairs bad blocks, as often as it may. What was read back right before a repair may be wrong
+// after it, on a card whose addresses repeat; so when a repair has gone well, all is read once more.
+func (r *run) mend(ctx context.Context, all []int, bad *badBlocks) error {
+	ever := map[int]bool{}
+	round := 0
+	for len(bad.blocks) > 0 {
+		for i := range bad.blocks {
+			ever[i] = true
+		}
+		if r.Loss = r.findLoss(bad); r.Loss != nil || round == r.job.Repairs || r.hopeless(len(bad.blocks)) {
+			break
+		}
+		round++
 		r.Attempts = max(r.Attempts, round)
+		var err error
 		bad, err = r.repair(ctx, bad.indices())
+		if err == nil && len(bad.blocks) == 0 && len(all) > 1 {
+			r.Verified = 0
+			bad, err = r.compare(ctx, meter.ReadBack, all)
+		}
 		if err != nil {
 			return err
 		}
 	}
 	left := bad.indices()
-	r.Repaired = append(r.Repaired, r.extents(without(start, left))...)
+	r.Repaired = append(r.Repaired, r.extents(without(slices.Sorted(maps.Keys(ever)), left))...)
 	if len(left) == 0 {
 		return nil
-	}
-	if r.Loss == nil {
-		r.Loss = r.findLoss(bad)
 	}
 	r.Bad = r.extents(left)
 	return &ReadBackError{Blocks: len(left), Last: bad.last}
 }
+
+// hopeless tells whether so many blocks are bad that it is no wear, which could be repaired.
+func (r *run) hopeless(bad int) bool { return bad > manyBad && bad > len(r.sums)/8 }
 
 // without is all less those in left.
 func without(all, left []int) []int {
@@ -65,10 +88,11 @@ func without(all, left []int) []int {
 
 // badBlocks are blocks that are wrong, with the digest of what was read in their place: zero where nothing was.
 type badBlocks struct {
-	mu     sync.Mutex
-	blocks map[int]digest.Block
-	errors int
-	last   error // of reading
+	mu      sync.Mutex
+	blocks  map[int]digest.Block
+	repeats int64 // a distance at which addresses repeat, bytes; 0 if none was seen
+	errors  int
+	last    error // of reading
 }
 
 func (b *badBlocks) indices() []int { return slices.Sorted(maps.Keys(b.blocks)) }
@@ -85,6 +109,13 @@ func (b *badBlocks) add(i int, got digest.Block, err error) (errors int) {
 	return b.errors
 }
 
+// sawRepeat keeps what a marker at the wrong place tells; 0 tells nothing.
+func (b *badBlocks) sawRepeat(distance int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.repeats = gcd(b.repeats, distance)
+}
+
 // compare reads blocks, several at once, and holds the digest of each against the one kept.
 func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*badBlocks, error) {
 	var total int64
@@ -93,9 +124,7 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 	}
 	start := time.Now()
 	r.job.Meter.Begin(phase, total)
-	if phase == meter.ReadBack {
-		r.reading.Start(start)
-	}
+	r.reading.Start(start)
 	bad := &badBlocks{blocks: map[int]digest.Block{}}
 	stages, ctx := errgroup.WithContext(ctx)
 	next := make(chan int)
@@ -126,6 +155,9 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 		})
 	}
 	err := stages.Wait()
+	if phase == meter.Finish {
+		phase = meter.ReadBack
+	}
 	r.took(phase, total, start)
 	return bad, err
 }
@@ -139,12 +171,13 @@ func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks)
 		}
 	} else if got != r.sums[i] {
 		bad.add(i, got, nil)
+		bad.sawRepeat(r.marker.distance(buf[:padded(n, r.dev.SectorSize())], int64(i)*BlockSize))
 	} else {
 		bad.mu.Lock()
 		r.Verified += n
 		bad.mu.Unlock()
 	}
-	if phase == meter.ReadBack {
+	if phase != meter.Repair {
 		r.reading.Mark(int64(i)*BlockSize, n, time.Now())
 	}
 	r.job.Meter.Add(n)

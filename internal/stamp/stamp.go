@@ -4,6 +4,10 @@
 // digested and written; memory is a handful of buffers, however large the image. The first block,
 // with the partition table, is zeroed before anything else is written, and written last, after all
 // the others have been read back: so whatever happens in between, the card never looks bootable when it isn't.
+//
+// While the others are read back, the first block holds a marker that the image can't contain. A card whose
+// addresses repeat within the image shows the marker at a second address; without it, an image with zeros at
+// that address would read back right, and be spoilt when the first block is written.
 package stamp
 
 import (
@@ -57,7 +61,7 @@ type State string
 // The states.
 const (
 	Untouched State = "untouched"       // nothing was written
-	NoTable   State = "no table"        // the first block is zero, so the card has no partition table
+	NoTable   State = "no table"        // the first block is zero (or the marker), so the card has no partition table
 	Uncertain State = "uncertain"       // the first block could not be zeroed again
 	Complete  State = "written"         // all is written, and not read back
 	Verified  State = "read back right" // all is written, and has been read back right
@@ -154,6 +158,7 @@ type run struct {
 	pool    *card.Pool
 	digests *digest.Hasher // of the image as it is unpacked; nil where they are known
 	first   []byte         // the first block, until it is written
+	marker  marker
 	sums    []digest.Block // of each block's own bytes
 	writing meter.Curve
 	reading meter.Curve
@@ -167,11 +172,16 @@ func (r *run) all(ctx context.Context) error {
 	if err := r.write(ctx); err != nil {
 		return err
 	}
+	if r.job.ReadBack {
+		if err := r.placeMarker(); err != nil {
+			return err
+		}
+	}
 	if err := r.flush(ctx); err != nil {
 		return err
 	}
 	if r.job.ReadBack {
-		if err := r.readBack(ctx, 1, len(r.sums)); err != nil {
+		if err := r.readBack(ctx); err != nil {
 			return err
 		}
 		if err := r.compareCleared(); err != nil {
@@ -186,7 +196,7 @@ func (r *run) all(ctx context.Context) error {
 	}
 	r.State = Complete
 	if r.job.ReadBack {
-		if err := r.readBack(ctx, 0, 1); err != nil {
+		if err := r.readBackFirst(ctx); err != nil {
 			return err
 		}
 		r.State = Verified

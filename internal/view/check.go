@@ -180,9 +180,9 @@ func diagnosis(a *answer, r check.Report) {
 	switch {
 	case r.Size == 0 || r.What != "":
 	case errors.As(r.Damage, &damage) && damage.Truncated:
-		a.add("damage", "cut short: the file ends at byte %d, before its %s packing does, so the download was not complete", damage.At, damage.Packing)
+		a.add("damage", "cut short: the file ends at byte %s, before its %s packing does, so the download was not complete", place(damage.At), damage.Packing)
 	case errors.As(r.Damage, &damage):
-		a.add("damage", "damaged near byte %d, after %d bytes of the image (%v)", damage.At, damage.Unpacked, damage.Err)
+		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), damage.Err)
 	case errors.As(r.Damage, &unusable):
 		a.add("contents", "%s", unusable.Why)
 	case r.Damage != nil:
@@ -206,9 +206,9 @@ func fileFact(r check.Report) string {
 	}
 	switch r.Unpacked.Certainty {
 	case image.Exact:
-		fact += fmt.Sprintf(", unpacks to %s", exact(r.Unpacked.Bytes))
+		fact += fmt.Sprintf("\nunpacks to %s", exact(r.Unpacked.Bytes))
 	case image.Hint:
-		fact += fmt.Sprintf(", unpacks to %s or so", Bytes(r.Unpacked.Bytes))
+		fact += fmt.Sprintf("\nunpacks to %s or so", Bytes(r.Unpacked.Bytes))
 	}
 	return fact
 }
@@ -262,5 +262,5 @@ func (v *Screen) Summary(checked, right, wrong int) {
 		style = bad
 	}
 	text := fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", count(checked, "image"), right, wrong, checked-right-wrong)
-	fmt.Fprintln(v.Out, style.Render(fold(text, v.width, "")))
+	fmt.Fprintln(v.Out, styled(style, fold(text, v.width, "")))
 }

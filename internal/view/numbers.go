@@ -54,3 +54,6 @@ func count[N ~int | ~int64](n N, thing string) string {
 	}
 	return humanize.Comma(int64(n)) + " " + thing
 }
+
+// place is an offset in bytes.
+func place(offset int64) string { return humanize.Comma(offset) }

@@ -131,7 +131,7 @@ func (a *answer) note(format string, args ...any) {
 
 // print writes an answer to w in lines no longer than width.
 func (a *answer) print(w io.Writer, width int) {
-	fmt.Fprintln(w, a.style.Render(fold(a.sentence, width, "")))
+	fmt.Fprintln(w, styled(a.style, fold(a.sentence, width, "")))
 	labels := 0
 	for _, f := range a.facts {
 		labels = max(labels, lipgloss.Width(f.label))
@@ -144,6 +144,15 @@ func (a *answer) print(w io.Writer, width int) {
 	for _, n := range a.notes {
 		fmt.Fprintln(w, fold(n, width, ""))
 	}
+}
+
+// styled puts each line into the style; the style itself would pad them to one width.
+func styled(style lipgloss.Style, text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = style.Render(lines[i])
+	}
+	return strings.Join(lines, "\n")
 }
 
 // fold breaks text into lines of width cells; those after the first get an indent. Lines that the text has

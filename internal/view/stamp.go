@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/check"
 	"zipstamp/internal/image"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
@@ -16,6 +17,7 @@ import (
 // Stamped is a stamp that was begun, and how it ended.
 type Stamped struct {
 	Doc      receipt.Document
+	Report   check.Report
 	Result   stamp.Result
 	Err      error
 	Receipt  string // where it was kept; empty if it was not
@@ -99,9 +101,9 @@ func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) str
 func damageClause(e *image.DamageError) string {
 	name := filepath.Base(e.Path)
 	if e.Truncated {
-		return fmt.Sprintf("%s is cut short (it ends at byte %d, after %s of the image), so the download was not complete", name, e.At, Bytes(e.Unpacked))
+		return fmt.Sprintf("%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name, place(e.At), Bytes(e.Unpacked))
 	}
-	return fmt.Sprintf("%s is damaged near byte %d, after %s of the image (%v)", name, e.At, Bytes(e.Unpacked), e.Err)
+	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%v)", name, place(e.At), Bytes(e.Unpacked), e.Err)
 }
 
 func failedClause(cardName string, e *card.IOError) string {
@@ -131,7 +133,7 @@ func stampFacts(a *answer, s Stamped) {
 	doc := s.Doc
 	a.add("image", "%s", docImage(doc.Image))
 	if s.Err == nil {
-		a.add("checked", "%s", checkedFact(doc.Image))
+		a.add("checked", "%s", checkedFact(s.Report))
 	}
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	for _, p := range s.Result.Phases {
@@ -173,17 +175,13 @@ func cardKind(c receipt.Card) string {
 	return c.Kind
 }
 
-func checkedFact(i receipt.Image) string {
-	if len(i.Published) == 0 {
+func checkedFact(r check.Report) string {
+	if len(r.Published) == 0 {
 		return "nothing was published to hold it against"
 	}
 	var facts []string
-	for _, p := range i.Published {
-		source := "the digest given"
-		if p.File != "" {
-			source = fmt.Sprintf("%s, line %d", p.File, p.Line)
-		}
-		facts = append(facts, fmt.Sprintf("%s as in %s", strings.ToUpper(p.Algorithm), source))
+	for _, h := range r.Published {
+		facts = append(facts, fmt.Sprintf("%s as in %s", h.Algorithm, h.Source()))
 	}
 	return strings.Join(facts, "\n")
 }
@@ -199,7 +197,7 @@ func extentsFact(extents []stamp.Extent) string {
 			lines = append(lines, fmt.Sprintf("and %d more stretches", len(extents)-i))
 			break
 		}
-		lines = append(lines, fmt.Sprintf("%s at byte %d", count(blocksIn(extents[i:i+1]), "block"), e.Offset))
+		lines = append(lines, fmt.Sprintf("%s at byte %s", count(blocksIn(extents[i:i+1]), "block"), place(e.Offset)))
 	}
 	return strings.Join(lines, "\n")
 }

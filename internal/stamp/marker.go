@@ -1,0 +1,69 @@
+package stamp
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	mathrand "math/rand/v2"
+	"time"
+
+	"zipstamp/internal/meter"
+)
+
+// marker is what the first block holds while the others are read back: in each sector a random nonce and
+// the sector's number, and noise to its end. It is no partition table. The zero value is no marker.
+type marker struct {
+	nonce  [16]byte
+	sector int
+}
+
+// placeMarker writes it.
+func (r *run) placeMarker() error {
+	start := time.Now()
+	r.marker.sector = r.dev.SectorSize()
+	if _, err := rand.Read(r.marker.nonce[:]); err != nil {
+		return fmt.Errorf("get a random number: %w", err)
+	}
+	length := min(BlockSize, r.dev.Size())
+	buf, err := r.pool.Get(context.Background())
+	if err != nil {
+		return err
+	}
+	defer r.pool.Put(buf)
+	r.marker.fill(buf[:length])
+	if _, err := r.dev.WriteAt(buf[:length], 0); err != nil {
+		return err
+	}
+	r.took(meter.Write, 0, start)
+	return nil
+}
+
+func (m *marker) fill(p []byte) {
+	var seed [32]byte
+	copy(seed[:], m.nonce[:])
+	noise := mathrand.NewChaCha8(seed)
+	_, _ = noise.Read(p) // never fails
+	for i := 0; i*m.sector < len(p); i++ {
+		s := p[i*m.sector:][:m.sector]
+		copy(s, m.nonce[:])
+		binary.LittleEndian.PutUint64(s[len(m.nonce):], uint64(i))
+		s[510], s[511] = 0, 0 // never the signature of a boot sector
+	}
+}
+
+// distance looks for the marker in what was read at an offset, and returns how far from its own place it is, in
+// bytes; 0 if it isn't there.
+func (m *marker) distance(p []byte, offset int64) int64 {
+	if m.sector == 0 {
+		return 0
+	}
+	for at := 0; at < len(p); at += m.sector {
+		if s := p[at:]; bytes.HasPrefix(s, m.nonce[:]) {
+			own := int64(binary.LittleEndian.Uint64(s[len(m.nonce):])) * int64(m.sector)
+			return offset + int64(at) - own
+		}
+	}
+	return 0
+}
