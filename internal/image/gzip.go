@@ -15,7 +15,11 @@ var gzipPacking = packing{
 	match: func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) },
 	look: func(f *File, _ string) (Contents, error) {
 		return single("gzip", gzipSize(f), func(r *packedReader) (io.ReadCloser, error) {
-			return gzip.NewReader(r)
+			d, err := gzip.NewReader(r)
+			if err != nil {
+				return nil, err // and no typed nil
+			}
+			return d, nil
 		}), nil
 	},
 }

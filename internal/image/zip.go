@@ -8,6 +8,7 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"math"
 	"path"
 	"slices"
@@ -81,7 +82,8 @@ func lookZip(f *File, wanted string) (Contents, error) {
 func chooseMember(archive string, all []*zip.File, wanted string) (*zip.File, error) {
 	var files []*zip.File
 	for _, m := range all {
-		if m.Mode().IsRegular() && m.UncompressedSize64 > 0 && !isLitter(m.Name) {
+		// a member that was packed from a pipe says that it is one
+		if m.Mode()&(fs.ModeDir|fs.ModeSymlink) == 0 && m.UncompressedSize64 > 0 && !isLitter(m.Name) {
 			files = append(files, m)
 		}
 	}

@@ -1,0 +1,322 @@
+package image
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// disk is a small image: a boot signature, text, noise and zeros.
+func disk(size int) []byte {
+	r := rand.New(rand.NewPCG(7, 7))
+	d := make([]byte, size)
+	copy(d[600:], strings.Repeat("tide table ", size/40))
+	for i := size / 2; i < size*3/4; i++ {
+		d[i] = byte(r.Uint32())
+	}
+	d[510], d[511] = 0x55, 0xAA
+	return d
+}
+
+// pack runs commands of the reference tools in a folder that holds disk.img, and returns the path of a file that
+// they made.
+func pack(t *testing.T, d []byte, commands, file string) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "disk.img"), d, 0o600))
+	return packIn(t, dir, commands, file)
+}
+
+func packIn(t *testing.T, dir, commands, file string) string {
+	t.Helper()
+	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
+		if tool := strings.Fields(part)[0]; tool != "cat" && tool != "mkdir" {
+			if _, err := exec.LookPath(tool); err != nil {
+				t.Skipf("the reference tool %s is not installed", tool)
+			}
+		}
+	}
+	cmd := exec.Command("sh", "-ec", commands)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return filepath.Join(dir, file)
+}
+
+// unpack looks at the file and unpacks it, with its own digest through the tap.
+func unpack(path, member string) (img []byte, c Contents, tapped [32]byte, err error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, c, tapped, err
+	}
+	defer f.Close()
+	if c, err = f.Look(member); err != nil {
+		return nil, c, tapped, err
+	}
+	tap := sha256.New()
+	s, err := f.Unpack(c, tap)
+	if err != nil {
+		return nil, c, tapped, err
+	}
+	defer s.Close()
+	img, err = io.ReadAll(s)
+	copy(tapped[:], tap.Sum(nil))
+	return img, c, tapped, err
+}
+
+// packings are made by the reference tools, in all the ways that publishers use.
+var references = []struct {
+	name, commands, file, packing string
+	certainty                     Certainty
+	times                         int // how often the image is in it
+}{
+	{"raw", "true", "disk.img", "raw", Exact, 1},
+	{"xz", "xz -k disk.img", "disk.img.xz", "xz", Exact, 1},
+	{"xz, many blocks", "xz -kT2 --block-size=64KiB disk.img", "disk.img.xz", "xz", Exact, 1},
+	{"xz, SHA-256", "xz -kC sha256 disk.img", "disk.img.xz", "xz", Exact, 1},
+	{"xz, CRC32", "xz -kC crc32 disk.img", "disk.img.xz", "xz", Exact, 1},
+	{"xz, two streams and padding", "xz -c disk.img > a; xz -9c disk.img > b; printf '\\0\\0\\0\\0\\0\\0\\0\\0' > z; cat a z b z > x", "x", "xz", Exact, 2},
+	{"gzip", "gzip -k disk.img", "disk.img.gz", "gzip", Hint, 1},
+	{"gzip, two members", "gzip -c disk.img > a; gzip -9c disk.img > b; cat a b > x", "x", "gzip", Hint, 2},
+	{"zstd", "zstd -q disk.img", "disk.img.zst", "zstd", Exact, 1},
+	{"zstd, best", "zstd -q --ultra -22 --long=27 disk.img", "disk.img.zst", "zstd", Exact, 1},
+	{"zstd, two frames", "zstd -qc disk.img > a; zstd -q19 -c disk.img > b; cat a b > x", "x", "zstd", Exact, 2},
+	{"zstd, from a pipe", "cat disk.img | zstd -q > x", "x", "zstd", Unknown, 1},
+	{"bzip2", "bzip2 -k disk.img", "disk.img.bz2", "bzip2", Unknown, 1},
+	{"bzip2, two streams", "bzip2 -c disk.img > a; cat a a > x", "x", "bzip2", Unknown, 2},
+	{"zip", "zip -q x.zip disk.img", "x.zip", "zip", Exact, 1},
+	{"zip, stored", "zip -q0 x.zip disk.img", "x.zip", "zip", Exact, 1},
+	{"zip, streamed", "cat disk.img | zip -q x.zip -", "x.zip", "zip", Exact, 1},
+	{"zip, beside others, in a folder", "mkdir -p a/b; cat disk.img > a/b/os; printf readme > a/readme.txt; zip -qr x.zip a", "x.zip", "zip", Exact, 1},
+}
+
+func TestUnpacksWhatReferenceToolsPack(t *testing.T) {
+	d := disk(700_001)
+	for _, ref := range references {
+		t.Run(ref.name, func(t *testing.T) {
+			path := pack(t, d, ref.commands, ref.file)
+			want := bytes.Repeat(d, ref.times)
+			img, c, tapped, err := unpack(path, "")
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(want, img), "%d bytes in place of %d", len(img), len(want))
+			assert.Equal(t, ref.packing, c.Packing)
+			assert.Equal(t, ref.certainty, c.Size.Certainty)
+			if ref.certainty == Exact {
+				assert.EqualValues(t, len(want), c.Size.Bytes)
+			}
+			packed, err := os.ReadFile(path)
+			require.NoError(t, err)
+			assert.Equal(t, sha256.Sum256(packed), tapped, "all of the file goes through the tap")
+		})
+	}
+}
+
+// TestDamageIsAlwaysFound cuts each file short at many places, and changes a byte at many places: nothing but the
+// right image may come out without an error.
+func TestDamageIsAlwaysFound(t *testing.T) {
+	d := disk(300_001)
+	for _, ref := range references[1:] {
+		t.Run(ref.name, func(t *testing.T) {
+			path := pack(t, d, ref.commands, ref.file)
+			whole, err := os.ReadFile(path)
+			require.NoError(t, err)
+			want := bytes.Repeat(d, ref.times)
+			r := rand.New(rand.NewPCG(1, uint64(len(whole))))
+			for i := range 60 {
+				broken := bytes.Clone(whole)
+				cut := i%2 == 0
+				if cut {
+					broken = broken[:1+r.IntN(len(broken)-1)]
+				} else {
+					broken[r.IntN(len(broken))] ^= 1 << r.IntN(8)
+				}
+				require.NoError(t, os.WriteFile(path, broken, 0o600))
+				img, _, _, err := unpack(path, "")
+				if err == nil && !bytes.Equal(img, want) && !cutBetweenStreams(ref.times, cut, img, d) {
+					t.Fatalf("case %d: %d bytes of %d, without an error", i, len(img), len(want))
+				}
+				if err != nil && !errors.As(err, new(*DamageError)) && !errors.As(err, new(*UnusableError)) {
+					t.Fatalf("case %d: not a typed error: %v", i, err)
+				}
+			}
+		})
+	}
+}
+
+// cutBetweenStreams tells the one cut that nothing can find: where a file of two streams ends after the first.
+func cutBetweenStreams(times int, cut bool, img, d []byte) bool {
+	return cut && times == 2 && bytes.Equal(img, d)
+}
+
+func TestDamageSaysWhere(t *testing.T) {
+	path := pack(t, disk(2_000_000), "xz -kT2 --block-size=256KiB disk.img", "disk.img.xz")
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	at := len(whole) * 2 / 3
+	whole[at] ^= 4
+	require.NoError(t, os.WriteFile(path, whole, 0o600))
+	_, _, _, err = unpack(path, "")
+	var damage *DamageError
+	require.ErrorAs(t, err, &damage)
+	assert.InDelta(t, at, damage.At, 300_000, "the offset is right to a block")
+	assert.Greater(t, damage.Unpacked, int64(1_000_000))
+
+	require.NoError(t, os.WriteFile(path, whole[:at], 0o600))
+	_, _, _, err = unpack(path, "")
+	require.ErrorAs(t, err, &damage)
+	assert.True(t, damage.Truncated)
+	assert.EqualValues(t, at, damage.At)
+}
+
+func TestWhatIsNoImageIsSaid(t *testing.T) {
+	program := make([]byte, 1024)
+	copy(program, "MZ")
+	program[0x3C] = 0x80
+	copy(program[0x80:], "PE\x00\x00")
+	for what, c := range map[string]struct{ contents, why string }{
+		"empty":           {"", "is empty"},
+		"web page":        {"\n <!DOCTYPE HTML><html><title>Click here to download", "is a web page, not an image"},
+		"web page, bare":  {"<HTML>" + strings.Repeat("ä", 700), "is a web page, not an image"},
+		"text":            {"sorry, this mirror is down\n", "is text, not an image"},
+		"program":         {"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 600), "is a program (ELF)"},
+		"windows program": {string(program), "is a program (Windows)"},
+		"document":        {"%PDF-1.7\n\x00\x01", "is a PDF document"},
+		"other archive":   {"7z\xbc\xaf\x27\x1c\x00\x04", "is a 7z archive"},
+		"tar":             {strings.Repeat("\x00", 257) + "ustar" + strings.Repeat("\x00", 250), "is a tar archive"},
+	} {
+		path := filepath.Join(t.TempDir(), "saltmarsh-os.img.xz")
+		require.NoError(t, os.WriteFile(path, []byte(c.contents), 0o600))
+		_, _, _, err := unpack(path, "")
+		assert.ErrorContains(t, err, c.why, what)
+		assert.ErrorAs(t, err, new(*UnusableError), what)
+	}
+	path := pack(t, []byte("<html>not here</html>"), "gzip -c disk.img > x", "x")
+	_, _, _, err := unpack(path, "")
+	assert.ErrorContains(t, err, "holds a web page, not an image")
+	_, err = Open(t.TempDir())
+	assert.ErrorContains(t, err, "is a folder")
+	_, err = Open("/dev/null")
+	assert.ErrorContains(t, err, "is not a file")
+}
+
+func TestZipMembers(t *testing.T) {
+	d := disk(200_000)
+	two := "mkdir -p old; cat disk.img > one.img; cat disk.img > old/two.img; printf 1 > readme.txt; zip -qr x.zip one.img old readme.txt"
+	path := pack(t, d, two, "x.zip")
+	_, _, _, err := unpack(path, "")
+	var choice *ChoiceError
+	require.ErrorAs(t, err, &choice)
+	assert.Equal(t, []string{"old/two.img", "one.img"}, choice.Members)
+	for _, member := range []string{"old/two.img", "two.img", "one.img"} {
+		img, c, _, err := unpack(path, member)
+		require.NoError(t, err, member)
+		assert.True(t, bytes.Equal(d, img), member)
+		assert.True(t, strings.HasSuffix(c.Member, member), member)
+	}
+	_, _, _, err = unpack(path, "three.img")
+	assert.ErrorContains(t, err, `has no member "three.img"; it holds: old/two.img, one.img, readme.txt`)
+	_, _, _, err = unpack(path, "readme.txt")
+	assert.ErrorContains(t, err, "holds text, not an image")
+
+	for _, c := range []struct{ commands, why string }{
+		{"zip -q -P secret x.zip disk.img", "is encrypted: disk.img needs a password"},
+		{"printf hello > a.txt; zip -q x.zip a.txt", "holds no image of a disk; the largest of its 1 files is a.txt"},
+		{"mkdir d; zip -qr x.zip d", "is a zip archive with no files in it"},
+		{"7z a -tzip -mm=Deflate64 x.zip disk.img", "method 9 (deflate64)"},
+	} {
+		t.Run(c.why, func(t *testing.T) {
+			_, _, _, err := unpack(pack(t, d, c.commands, "x.zip"), "")
+			assert.ErrorContains(t, err, c.why)
+			assert.ErrorAs(t, err, new(*UnusableError))
+		})
+	}
+	_, _, _, err = unpack(pack(t, d, "xz -k disk.img", "disk.img.xz"), "disk.img")
+	assert.ErrorContains(t, err, "there is no member to choose")
+}
+
+func TestRawImageShorterThanItsPartitions(t *testing.T) {
+	d := disk(1 << 20)
+	clear(d[446:510])
+	d[446+4], d[446+9], d[446+13] = 0x0C, 8, 8 // from sector 2048, 2048 sectors
+	path := filepath.Join(t.TempDir(), "disk.img")
+	require.NoError(t, os.WriteFile(path, d, 0o600))
+	f, err := Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	assert.EqualValues(t, 1<<20, f.Shortfall())
+}
+
+func TestNamesUnderWhichAnImageIsPublished(t *testing.T) {
+	path := pack(t, disk(100_000), "zip -q SaltmarshOS.ZIP disk.img", "SaltmarshOS.ZIP")
+	f, err := Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	c, err := f.Look("")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"SaltmarshOS.ZIP", "SaltmarshOS", "disk.img"}, c.Names(f))
+}
+
+// TestPackedZerosAtTheEnd has a download that was cut short but whose room was taken beforehand.
+func TestPackedZerosAtTheEnd(t *testing.T) {
+	path := pack(t, disk(300_000), "xz -k disk.img", "disk.img.xz")
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.NoError(t, os.Truncate(path, info.Size()/2))
+	require.NoError(t, os.Truncate(path, 1<<30))
+	_, _, _, err = unpack(path, "")
+	assert.ErrorAs(t, err, new(*DamageError))
+}
+
+func FuzzSizes(f *testing.F) {
+	f.Add([]byte("\x28\xb5\x2f\xfd\x04\x00\x09\x00\x00aQ\xaa\x83\x8a"))
+	f.Add([]byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x00\x00\x00\x00\x1c\xdf\x44\x21\x1f\xb6\xf3\x7d\x01\x00\x00\x00\x00\x04YZ"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, size := range []func(io.ReaderAt, int64) (int64, error){
+			xzSize,
+			func(r io.ReaderAt, n int64) (int64, error) { s, err := zstdSize(r, n); return s.Bytes, err },
+		} {
+			if n, err := size(bytes.NewReader(data), int64(len(data))); n < 0 || err != nil && n != 0 {
+				t.Fatalf("%d, %v", n, err)
+			}
+		}
+	})
+}
+
+// FuzzUnpack feeds any bytes to all decoders: they end, with an error or an image.
+func FuzzUnpack(f *testing.F) {
+	for _, magic := range []string{"\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46", "\x1f\x8b\x08\x00", "\x28\xb5\x2f\xfd", "BZh91AY&SY", "PK\x03\x04"} {
+		f.Add([]byte(magic))
+	}
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte) {
+		path := filepath.Join(dir, "x")
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		file, err := Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer file.Close()
+		c, err := file.Look("")
+		if err != nil {
+			return
+		}
+		s, err := file.Unpack(c, nil)
+		if err != nil {
+			return
+		}
+		defer s.Close()
+		_, _ = io.CopyN(io.Discard, s, 64<<20)
+	})
+}
