@@ -56,6 +56,7 @@ const (
 	NothingPublished Outcome = iota
 	Matched                  // every published digest is that of the download or of its image
 	Mismatched               // at least one is not
+	Broken                   // nothing was published, and the file is no whole image
 )
 
 // On tells what a published digest was found to be the digest of.
@@ -110,10 +111,13 @@ func (r Report) Outcome() Outcome {
 			return Mismatched
 		}
 	}
-	if len(r.Published) == 0 {
-		return NothingPublished
+	switch {
+	case len(r.Published) > 0:
+		return Matched
+	case r.Size == 0, r.What != "", r.Damage != nil && !errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
+		return Broken
 	}
-	return Matched
+	return NothingPublished
 }
 
 // OnlyForgeable tells whether all that matched are digests that show damage and not forgery.

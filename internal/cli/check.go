@@ -106,7 +106,7 @@ type checkDocument struct {
 type checkedImage struct {
 	Path      string              `json:"path"`
 	Sentence  string              `json:"sentence"`
-	Outcome   string              `json:"outcome"` // as published, not as published, nothing published, error
+	Outcome   string              `json:"outcome"` // as published, not as published, no whole image, nothing published, error
 	Size      int64               `json:"size,omitempty"`
 	Packing   string              `json:"packing,omitempty"`
 	Member    string              `json:"member,omitempty"`
@@ -135,7 +135,7 @@ func (a *app) checkAll(ctx context.Context, images []string, p *published, mustM
 			doc.Images = append(doc.Images, checkedImage{Path: path, Sentence: view.ProblemSentence(err), Outcome: "error"})
 			a.screen.Problem(err, a.words)
 			wrong++
-		case r.Outcome() == check.Mismatched, r.Outcome() == check.NothingPublished && mustMatch:
+		case r.Outcome() == check.Mismatched, r.Outcome() == check.Broken, r.Outcome() == check.NothingPublished && mustMatch:
 			err = errNotPublished
 			wrong++
 		case r.Outcome() == check.Matched:
@@ -188,6 +188,8 @@ func checkedAs(r check.Report) checkedImage {
 		c.Outcome = "as published"
 	case check.Mismatched:
 		c.Outcome = "not as published"
+	case check.Broken:
+		c.Outcome = "no whole image"
 	case check.NothingPublished:
 		c.Outcome = "nothing published"
 	}

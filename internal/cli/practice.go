@@ -97,8 +97,8 @@ func (a *app) makePractice(path string, s practice.Spec) error {
 	case err != nil:
 		return &usageError{err}
 	}
-	if s.Real == 0 {
-		s.Real = s.Claimed
+	if s, err = practice.Load(path); err != nil {
+		return err
 	}
 	if a.json {
 		a.printJSON(struct {

@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card/cardtest"
 )
 
 // disk is a small image: a boot signature, text, noise and zeros.
@@ -41,9 +43,7 @@ func packIn(t *testing.T, dir, commands, file string) string {
 	t.Helper()
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
 		if tool := strings.Fields(part)[0]; tool != "cat" && tool != "mkdir" {
-			if _, err := exec.LookPath(tool); err != nil {
-				t.Skipf("the reference tool %s is not installed", tool)
-			}
+			cardtest.NeedTool(t, tool)
 		}
 	}
 	cmd := exec.Command("sh", "-ec", commands)

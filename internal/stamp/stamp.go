@@ -289,6 +289,9 @@ func (r *run) writeFirst() error {
 // the first block was under way.
 func (r *run) giveUp(cause error) {
 	if errors.As(cause, new(*card.GoneError)) {
+		if r.State != NoTable {
+			r.State = Uncertain
+		}
 		return
 	}
 	err := r.zero(0, min(BlockSize, r.dev.Size()))

@@ -30,6 +30,8 @@ func checkAnswer(r check.Report) *answer {
 		matched(a, name, r)
 	case check.NothingPublished:
 		unpublished(a, name, r)
+	case check.Broken:
+		broken(a, name, r)
 	case check.Mismatched:
 		mismatched(a, name, r)
 	}
@@ -88,6 +90,21 @@ func unpublished(a *answer, name string, r check.Report) {
 	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", Quote(r.Path))
 }
 
+func broken(a *answer, name string, r check.Report) {
+	a.style = bad
+	a.sentence = fmt.Sprintf("%s is damaged, or is not an image of a disk.", name)
+	switch {
+	case r.Size == 0:
+		a.sentence = fmt.Sprintf("%s is empty.", name)
+	case r.What != "":
+		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, r.What)
+	}
+	a.add("file", "%s", fileFact(r))
+	diagnosis(a, r)
+	a.add("published", "nothing was given or found to hold it against")
+	a.note("Don't use this file. Download it again, from the publisher's own page.")
+}
+
 func mismatched(a *answer, name string, r check.Report) {
 	a.style = bad
 	first := firstWrong(r)
@@ -109,10 +126,8 @@ func mismatched(a *answer, name string, r check.Report) {
 		}
 		differs(a, r, h)
 	}
-	for i, w := range r.Wrong {
-		if first != nil || i > 0 {
-			a.add("sums file", "%s", w.Error())
-		}
+	for _, w := range r.Wrong {
+		a.add("sums file", "%s", w.Error())
 		belongs(a, w.Other, w.Name)
 	}
 	diagnosis(a, r)

@@ -9,7 +9,12 @@ import (
 )
 
 // Bytes is a size for people, in the decimal units that are printed on cards: 48.2 MB.
-func Bytes(n int64) string { return humanize.BytesN(uint64(max(n, 0)), 3) }
+func Bytes(n int64) string {
+	if n < 1000 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return humanize.BytesN(uint64(n), 3)
+}
 
 // exact is a size with the number of bytes beside it.
 func exact(n int64) string {
@@ -34,6 +39,8 @@ func rate(n int64, took time.Duration) string {
 // span is a time for people: 0.4 s, 12 s, 3 min 20 s, 1 h 5 min.
 func span(d time.Duration) string {
 	switch s := d.Seconds(); {
+	case s < 0.05:
+		return "less than 0.1 s"
 	case s < 9.95:
 		return fmt.Sprintf("%.1f s", s)
 	case s < 59.5:

@@ -82,57 +82,70 @@ func (l *lines) show(r meter.Reading) {
 		return
 	}
 	l.serial, l.at = r.Serial, now
-	fmt.Fprintf(l.w, "%s: %s\n", r.Phase, progressText(r, now))
+	fmt.Fprintf(l.w, "%s: %s\n", r.Phase, progressText(r, now, standard))
 }
 
 func (l *lines) done(r meter.Reading) {
 	if r.Phase != meter.Flush {
-		fmt.Fprintf(l.w, "%s: %s\n", r.Phase, doneText(r))
+		fmt.Fprintf(l.w, "%s: %s\n", r.Phase, doneText(r, standard))
 	}
 }
 
 func (l *lines) close() {}
 
-// progressText is how far a phase is: bytes, rate, and the time left.
-func progressText(r meter.Reading, now time.Time) string {
+// progressText is how far a phase is: bytes, rate, and the time left. What doesn't fit into width is left
+// out, from the end.
+func progressText(r meter.Reading, now time.Time, width int) string {
 	if r.Phase == meter.Flush {
-		return "waiting until the card has kept everything"
+		return fit(width, "waiting until the card has kept everything")
 	}
 	took := now.Sub(r.Started)
-	text := Bytes(r.Done)
+	done := Bytes(r.Done)
 	share, known := r.Share()
 	switch {
 	case r.Total > 0:
-		text = fmt.Sprintf("%s of %s", Bytes(r.Done), Bytes(r.Total))
+		done = fmt.Sprintf("%s of %s", Bytes(r.Done), Bytes(r.Total))
 	case known:
-		text = fmt.Sprintf("%s, %.0f %% of the file", Bytes(r.Done), 100*share)
+		done = fmt.Sprintf("%s, %.0f %% of the file", Bytes(r.Done), 100*share)
 	}
 	if r.Done == 0 {
-		return text
+		return fit(width, done)
 	}
-	text += ", " + rate(r.Done, took)
+	parts := []string{done, rate(r.Done, took)}
 	if known && share >= 0.02 && took > time.Second/2 {
 		left := time.Duration(float64(took) * (1 - share) / share)
-		text += ", " + span(left) + " left"
+		parts = append(parts, span(left)+" left")
 	}
-	return text
+	return fit(width, parts...)
 }
 
-func doneText(r meter.Reading) string {
-	took := r.Ended.Sub(r.Started)
-	text := fmt.Sprintf("%s in %s, %s", Bytes(r.Done), span(took), rate(r.Done, took))
-	if r.Total > 0 && r.Done < r.Total {
-		text = fmt.Sprintf("ended at %s of %s, after %s", Bytes(r.Done), Bytes(r.Total), span(took))
+// fit joins the parts that fit.
+func fit(width int, parts ...string) string {
+	text := parts[0]
+	for _, p := range parts[1:] {
+		if ansi.StringWidth(text)+2+ansi.StringWidth(p) > width {
+			break
+		}
+		text += ", " + p
 	}
-	return text
+	return ansi.Truncate(text, max(width, 0), "")
+}
+
+func doneText(r meter.Reading, width int) string {
+	took := r.Ended.Sub(r.Started)
+	if r.Total > 0 && r.Done < r.Total {
+		return fit(width, fmt.Sprintf("ended at %s of %s", Bytes(r.Done), Bytes(r.Total)), "after "+span(took))
+	}
+	return fit(width, fmt.Sprintf("%s in %s", Bytes(r.Done), span(took)), rate(r.Done, took))
 }
 
 // bars draws progress on a terminal, a bar a phase.
 type bars struct {
-	all     *mpb.Progress
-	bar     *mpb.Bar
-	serial  int
-	unicode bool
+	all                 *mpb.Progress
+	bar                 *mpb.Bar
+	serial              int
+	unicode             bool
+	barWidth, textWidth int
 
 	mu   sync.Mutex
 	text string // beside the bar at hand
@@ -142,16 +155,22 @@ type bars struct {
 const barSteps = 10000
 
 func newBars(v *Screen) *bars {
-	return &bars{unicode: v.unicode, all: mpb.New(mpb.WithOutput(v.errTrue), mpb.WithAutoRefresh(), mpb.WithRefreshRate(lookEvery), mpb.WithWidth(barWidth(v.errWidth)))}
+	b := &bars{unicode: v.unicode, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
+	if b.barWidth < minBarWidth {
+		b.barWidth = 0 // the text says more
+	}
+	b.textWidth = v.errWidth - phaseWidth - b.barWidth - 2
+	b.all = mpb.New(mpb.WithOutput(v.errTrue), mpb.WithAutoRefresh(), mpb.WithRefreshRate(lookEvery))
+	return b
 }
 
-// barWidth leaves room for the text beside the bar.
-func barWidth(width int) int { return min(max(width-phaseWidth-textWidth, 4), 30) }
-
-// What stands beside a bar: the phase before it, and the text behind it.
+// What stands beside a bar: the phase before it, and the text behind it. A bar that would be shorter than
+// minBarWidth is left out.
 const (
-	phaseWidth = 11
-	textWidth  = 46
+	phaseWidth  = 11
+	textWidth   = 46
+	minBarWidth = 8
+	maxBarWidth = 30
 )
 
 func (b *bars) show(r meter.Reading) {
@@ -161,7 +180,7 @@ func (b *bars) show(r meter.Reading) {
 	if r.Serial != b.serial {
 		b.begin(r)
 	}
-	b.setText(progressText(r, time.Now()))
+	b.setText(progressText(r, time.Now(), b.textWidth))
 	share, _ := r.Share()
 	b.bar.SetCurrent(min(int64(share*barSteps), barSteps-1))
 }
@@ -187,10 +206,14 @@ func (b *bars) begin(r meter.Reading) {
 		if b.serial == r.Serial {
 			last = b.text
 		}
-		return ansi.Truncate(" "+last, max(s.AvailableWidth, 0), "")
+		return ansi.Truncate(" "+last, max(s.AvailableWidth, 0), "") // the terminal may have become narrower
 	}
 	phase := fmt.Sprintf("%-*s", phaseWidth, r.Phase)
-	b.bar = b.all.New(barSteps, style, mpb.BarFillerTrim(),
+	filler := style.Build()
+	if b.barWidth == 0 {
+		filler = nil
+	}
+	b.bar, _ = b.all.Add(barSteps, filler, mpb.BarFillerTrim(), mpb.BarWidth(b.barWidth),
 		mpb.PrependDecorators(decor.Name(phase)),
 		mpb.AppendDecorators(decor.Any(text)))
 }
@@ -202,7 +225,7 @@ func (b *bars) done(r meter.Reading) {
 		}
 		b.begin(r)
 	}
-	b.setText(doneText(r))
+	b.setText(doneText(r, b.textWidth))
 	if r.Total > 0 && r.Done < r.Total {
 		share, _ := r.Share()
 		b.bar.SetCurrent(min(int64(share*barSteps), barSteps-1))

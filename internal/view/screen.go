@@ -155,17 +155,37 @@ func styled(style lipgloss.Style, text string) string {
 	return strings.Join(lines, "\n")
 }
 
-// fold breaks text into lines of width cells; those after the first get an indent. Lines that the text has
-// already are kept. Control characters, which a file's name may have, are shown and not obeyed.
+// fold breaks text between words into lines of width cells, and a word only where it is longer than that;
+// lines after the first get an indent. Lines that the text has already are kept. Control characters, which
+// a file's name may have, are shown and not obeyed.
 func fold(text string, width int, indent string) string {
+	width = max(width, 20)
 	var lines []string
 	for line := range strings.SplitSeq(text, "\n") {
-		lines = append(lines, strings.Split(ansi.Wrap(visible(line), max(width, 20), ""), "\n")...)
-	}
-	for i := range lines {
-		lines[i] = strings.TrimRight(lines[i], " ")
+		lines = append(lines, foldLine(visible(line), width)...)
 	}
 	return strings.Join(lines, "\n"+indent)
+}
+
+func foldLine(text string, width int) []string {
+	var lines []string
+	line := ""
+	for i, word := range strings.Split(text, " ") {
+		if i > 0 && ansi.StringWidth(line)+1+ansi.StringWidth(word) <= width {
+			line += " " + word
+			continue
+		}
+		if i > 0 {
+			lines = append(lines, line)
+		}
+		for ansi.StringWidth(word) > width {
+			start := ansi.Truncate(word, width, "")
+			lines = append(lines, start)
+			word = word[len(start):]
+		}
+		line = word
+	}
+	return append(lines, line)
 }
 
 // visible writes control characters as escapes.

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -31,7 +32,7 @@ type Spec struct {
 	Serial  string `toml:"serial,omitempty"` // likewise
 	Sector  int    `toml:"sector,omitempty"` // logical sector, bytes: 512 (the default) or 4096
 
-	Claimed Size   `toml:"claimed"`          // the size that the card says it has
+	Claimed Size   `toml:"claimed"`          // the size that the card says it has; sizes are rounded down to whole sectors
 	Real    Size   `toml:"real,omitempty"`   // the size that it has; none: as claimed
 	Beyond  Beyond `toml:"beyond,omitempty"` // what happens beyond the real size
 	Reads   Reads  `toml:"reads,omitempty"`  // what dropped places read as
@@ -124,7 +125,7 @@ func Parse(text []byte) (Spec, error) {
 		var strict *toml.StrictMissingError
 		if errors.As(err, &strict) && len(strict.Errors) > 0 {
 			line, _ := strict.Errors[0].Position()
-			return Spec{}, fmt.Errorf("line %d: %v is not a key of a practice card", line, strict.Errors[0].Key())
+			return Spec{}, fmt.Errorf("line %d: %s is not a key of a practice card", line, strings.Join(strict.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
@@ -164,16 +165,20 @@ func (s Spec) complete() (Spec, error) {
 	if s.Reads == "" {
 		s.Reads = Zeros
 	}
-	sector := Size(s.Sector)
-	switch {
-	case s.Sector != 512 && s.Sector != 4096:
+	if s.Sector != 512 && s.Sector != 4096 {
 		return s, fmt.Errorf("sector %d: a sector has 512 or 4096 bytes", s.Sector)
+	}
+	sector := Size(s.Sector)
+	claimed, real := s.Claimed, s.Real
+	s.Claimed -= s.Claimed % sector
+	s.Real -= s.Real % sector
+	switch {
 	case s.Backing == "":
 		return s, errors.New("backing: no file is named")
-	case s.Claimed <= 0 || s.Claimed%sector != 0:
-		return s, fmt.Errorf("claimed %v: not a whole number of sectors of %d bytes", s.Claimed, s.Sector)
-	case s.Real < 0 || s.Real%sector != 0 || s.Real > s.Claimed:
-		return s, fmt.Errorf("real %v: not a whole number of sectors of %d bytes within the claimed size", s.Real, s.Sector)
+	case s.Claimed <= 0:
+		return s, fmt.Errorf("claimed %v: less than a sector of %d bytes", claimed, s.Sector)
+	case s.Real <= 0 || s.Real > s.Claimed:
+		return s, fmt.Errorf("real %v: not between a sector and the claimed size", real)
 	case s.Beyond != Wrap && s.Beyond != Drop:
 		return s, fmt.Errorf("beyond %q: it is %q or %q", s.Beyond, Wrap, Drop)
 	case s.Reads != Zeros && s.Reads != FF && s.Reads != Noise:

@@ -1,0 +1,416 @@
+package stamp_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+	"pgregory.net/rapid"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/practice"
+	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
+)
+
+const mib = 1 << 20
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// noise is an image of noise with a boot signature; zero makes stretches of zeros.
+func noise(size int, seed uint64, zero ...[2]int) []byte {
+	r := rand.New(rand.NewPCG(seed, 1))
+	d := make([]byte, size)
+	for i := 0; i+8 <= size; i += 8 {
+		v := r.Uint64()
+		for j := range 8 {
+			d[i+j] = byte(v >> (8 * j))
+		}
+	}
+	for _, z := range zero {
+		clear(d[z[0]:z[1]])
+	}
+	d[510], d[511] = 0x55, 0xAA
+	return d
+}
+
+// rig is an image and a practice card, with what the card held before: noise with two partition tables.
+type rig struct {
+	image   *image.File
+	packed  image.Contents
+	backing string
+	spec    practice.Spec
+}
+
+type fataler interface {
+	require.TestingT
+	Helper()
+}
+
+// newRig makes an image file, packed as gzip if asked, and a card.
+func newRig(t fataler, dir string, img []byte, packed bool, s practice.Spec) *rig {
+	t.Helper()
+	path := filepath.Join(dir, "disk.img")
+	contents := img
+	if packed {
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		_, err := z.Write(img)
+		require.NoError(t, err)
+		require.NoError(t, z.Close())
+		contents = b.Bytes()
+	}
+	require.NoError(t, os.WriteFile(path, contents, 0o600))
+	f, err := image.Open(path)
+	require.NoError(t, err)
+	c, err := f.Look("")
+	require.NoError(t, err)
+	s.Version, s.Backing = practice.Version, filepath.Join(dir, "data")
+	real := s.Real
+	if real == 0 {
+		real = s.Claimed
+	}
+	old := noise(int(real), 99)
+	copy(old[512:], "EFI PART")
+	copy(old[len(old)-512:], "EFI PART")
+	require.NoError(t, os.WriteFile(s.Backing, old, 0o600))
+	return &rig{f, c, s.Backing, s}
+}
+
+// insert opens the practice card as the program does.
+func (r *rig) insert(t fataler) card.Device {
+	t.Helper()
+	text := filepath.Join(filepath.Dir(r.backing), "card")
+	s := r.spec
+	require.NoError(t, os.RemoveAll(text))
+	data, err := os.ReadFile(r.backing)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(r.backing))
+	require.NoError(t, practice.Create(text, s))
+	require.NoError(t, os.WriteFile(r.backing, data, 0o600))
+	c, err := card.Find(text)
+	require.NoError(t, err)
+	d, err := c.Open()
+	require.NoError(t, err)
+	return d
+}
+
+// run stamps, and takes the card out.
+func (r *rig) run(t fataler, ctx context.Context, change func(*stamp.Job)) (stamp.Result, error) {
+	t.Helper()
+	d := r.insert(t)
+	defer d.Close()
+	job := stamp.Job{Image: r.image, Contents: r.packed, Device: d, ReadBack: true, Repairs: stamp.DefaultRepairs}
+	if change != nil {
+		change(&job)
+	}
+	return job.Run(ctx)
+}
+
+// held is what the card gives when it is put in again without its faults.
+func (r *rig) held(t fataler, n int) []byte {
+	t.Helper()
+	s := r.spec
+	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache = nil, 0, 0, 0
+	c, err := practice.Open(s)
+	require.NoError(t, err)
+	defer c.Close()
+	p := make([]byte, (n+511)/512*512)
+	_, err = c.ReadAt(p, 0)
+	require.NoError(t, err)
+	return p[:n]
+}
+
+// requireNoTable checks that nothing at the card's start or end looks like a partition table.
+func (r *rig) requireNoTable(t fataler) {
+	t.Helper()
+	head := r.held(t, 4096)
+	require.False(t, head[510] == 0x55 && head[511] == 0xAA, "boot signature")
+	require.NotEqual(t, "EFI PART", string(head[512:520]))
+}
+
+func TestStampedCardHoldsTheImage(t *testing.T) {
+	for name, packed := range map[string]bool{"raw": false, "gzip": true} {
+		for _, size := range []int{512, 100_001, 4 * mib, 4*mib + 1, 13*mib + 513} {
+			img := noise(size, 5)
+			r := newRig(t, t.TempDir(), img, packed, practice.Spec{Claimed: 24 * mib})
+			result, err := r.run(t, context.Background(), nil)
+			require.NoError(t, err, name)
+			require.True(t, bytes.Equal(img, r.held(t, size)), "%s, %d", name, size)
+			assert.Equal(t, stamp.Verified, result.State)
+			assert.EqualValues(t, []int64{int64(size), int64(size), int64(size)}, []int64{result.Size, result.Written, result.Verified})
+			assert.EqualValues(t, 16896, result.Cleared, "the old backup table")
+			data, err := os.ReadFile(r.backing)
+			require.NoError(t, err)
+			assert.NotEqual(t, "EFI PART", string(data[len(data)-512:][:8]))
+			h := digest.NewHasher(digest.SHA256)
+			h.Write(img)
+			assert.Equal(t, h.Digests(), result.Image)
+			padding := r.held(t, (size+511)/512*512)[size:]
+			assert.Equal(t, make([]byte, len(padding)), padding, "the last sector is padded with zeros")
+		}
+	}
+}
+
+// TestNoCardThatLiesIsCalledGood has cards of any real size, and images with zeros in any places: what is
+// called good holds the image.
+func TestNoCardThatLiesIsCalledGood(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp(t.TempDir(), "")
+		require.NoError(rt, err)
+		size := rapid.IntRange(1, 24*mib/512).Draw(rt, "image sectors") * 512
+		var zeros [][2]int
+		for range rapid.IntRange(0, 3).Draw(rt, "stretches of zeros") {
+			start := rapid.IntRange(0, size/512).Draw(rt, "from") * 512
+			zeros = append(zeros, [2]int{start, rapid.IntRange(start/512, size/512).Draw(rt, "to") * 512})
+		}
+		spec := practice.Spec{
+			Claimed: 32 * mib, Real: practice.Size(rapid.IntRange(2*mib/512, 32*mib/512).Draw(rt, "real sectors")) * 512,
+			Beyond: rapid.SampledFrom([]practice.Beyond{practice.Wrap, practice.Drop}).Draw(rt, "beyond"),
+			Reads:  rapid.SampledFrom([]practice.Reads{practice.Zeros, practice.FF, practice.Noise}).Draw(rt, "reads"),
+		}
+		if rapid.Bool().Draw(rt, "worn") {
+			spec.Faults = []practice.Fault{{
+				Kind:   rapid.SampledFrom([]practice.FaultKind{practice.Flip, practice.Misread, practice.FailRead, practice.FailWrite}).Draw(rt, "fault"),
+				Sector: rapid.Int64Range(0, 32*mib/512-1).Draw(rt, "faulty sector"), Times: rapid.IntRange(0, 5).Draw(rt, "times"),
+			}}
+		}
+		img := noise(size, uint64(size), zeros...)
+		r := newRig(rt, dir, img, false, spec)
+		defer r.image.Close()
+		result, err := r.run(rt, context.Background(), nil)
+		if err == nil {
+			require.True(rt, bytes.Equal(img, r.held(rt, size)), "called good: %+v", spec)
+			return
+		}
+		require.True(rt, size > int(spec.Real) || len(spec.Faults) > 0, "a good card called bad: %v", err)
+		require.NotEqual(rt, stamp.Verified, result.State)
+		if result.State == stamp.NoTable {
+			r.requireNoTable(rt)
+		}
+	})
+}
+
+func TestRealSizeIsFound(t *testing.T) {
+	img := noise(30*mib, 3)
+	for name, c := range map[string]struct {
+		spec practice.Spec
+		want stamp.Loss
+		by   float64
+	}{
+		"wraps":           {practice.Spec{Real: 16 * mib, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 16 * mib}, 0},
+		"wraps, any size": {practice.Spec{Real: 12345 * 512, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 12345 * 512}, 0},
+		"drops, zeros":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Zeros}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
+		"drops, noise":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Noise}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
+	} {
+		c.spec.Claimed = 40 * mib
+		r := newRig(t, t.TempDir(), img, false, c.spec)
+		result, err := r.run(t, context.Background(), nil)
+		require.ErrorAs(t, err, new(*stamp.ReadBackError), name)
+		require.NotNil(t, result.Loss, name)
+		assert.Equal(t, c.want.Wraps, result.Loss.Wraps, name)
+		assert.InDelta(t, c.want.Holds, result.Loss.Holds, c.by, name)
+		assert.Zero(t, result.Attempts, "nothing to repair: %s", name)
+		r.requireNoTable(t)
+	}
+}
+
+func TestRepairs(t *testing.T) {
+	img := noise(17*mib, 4)
+	fault := func(kind practice.FaultKind, sector int64, times int) []practice.Fault {
+		return []practice.Fault{{Kind: kind, Sector: sector, Times: times}}
+	}
+	const inBlock2 = 2*4*mib/512 + 77
+	for name, c := range map[string]struct {
+		faults  []practice.Fault
+		repairs int
+		rounds  int
+		bad     []stamp.Extent
+	}{
+		"a bit stored wrong once":   {fault(practice.Flip, inBlock2, 1), 3, 1, nil},
+		"and twice":                 {fault(practice.Flip, inBlock2, 2), 3, 2, nil},
+		"a write that fails once":   {fault(practice.FailWrite, inBlock2, 1), 3, 1, nil},
+		"a read that fails once":    {fault(practice.FailRead, inBlock2, 1), 3, 1, nil},
+		"always wrong":              {fault(practice.Flip, inBlock2, 0), 3, 3, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
+		"more often than it may":    {fault(practice.Flip, inBlock2, 2), 1, 1, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
+		"no repairs wanted":         {fault(practice.Flip, inBlock2, 1), 0, 0, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
+		"the last, short block":     {fault(practice.Flip, 17*mib/512-1, 0), 1, 1, []stamp.Extent{{16 * mib, mib}}},
+		"the first block, written":  {fault(practice.Flip, 9, 3), 3, 1, nil},
+		"the first block, for good": {fault(practice.Flip, 9, 0), 2, 2, []stamp.Extent{{0, 4 * mib}}},
+	} {
+		r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 24 * mib, Faults: c.faults})
+		result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Repairs = c.repairs })
+		assert.Equal(t, c.bad, result.Bad, name)
+		assert.Equal(t, c.rounds, result.Attempts, name)
+		assert.Nil(t, result.Loss, name)
+		if c.bad == nil {
+			require.NoError(t, err, name)
+			require.Len(t, result.Repaired, 1, name)
+			require.True(t, bytes.Equal(img, r.held(t, len(img))), name)
+			continue
+		}
+		require.ErrorAs(t, err, new(*stamp.ReadBackError), name)
+		require.Equal(t, stamp.NoTable, result.State, name)
+		r.requireNoTable(t)
+	}
+	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 24 * mib, Faults: fault(practice.FailWrite, inBlock2, 0)})
+	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.ReadBack = false })
+	var failed *card.IOError
+	require.ErrorAs(t, err, &failed, "without reading back, a write that fails ends it")
+	assert.EqualValues(t, 8*mib, failed.Offset)
+	assert.Equal(t, stamp.NoTable, result.State)
+}
+
+// pulled ends a context when a device has been used so often.
+type pulled struct {
+	card.Device
+	left   int
+	cancel context.CancelCauseFunc
+}
+
+var errStopped = errors.New("stopped")
+
+func (p *pulled) WriteAt(b []byte, off int64) (int, error) {
+	if p.left--; p.left == 0 {
+		p.cancel(errStopped)
+	}
+	return p.Device.WriteAt(b, off)
+}
+
+func (p *pulled) ReadAt(b []byte, off int64) (int, error) {
+	if p.left--; p.left == 0 {
+		p.cancel(errStopped)
+	}
+	return p.Device.ReadAt(b, off)
+}
+
+// TestInterruptedStampLeavesNoPartitionTable stops a stamp at every access to the card.
+func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
+	img := noise(22*mib, 8)
+	dir := t.TempDir()
+	for stopAt := 1; ; stopAt++ {
+		r := newRig(t, dir, img, stopAt%2 == 0, practice.Spec{Claimed: 24 * mib})
+		ctx, cancel := context.WithCancelCause(context.Background())
+		result, err := r.run(t, ctx, func(j *stamp.Job) { j.Device = &oneAtATime{pulled{j.Device, stopAt, cancel}, make(chan struct{}, 1)} })
+		cancel(nil)
+		r.image.Close()
+		if err == nil {
+			require.Greater(t, stopAt, 12, "it was stopped at every access before")
+			require.True(t, bytes.Equal(img, r.held(t, len(img))))
+			return
+		}
+		require.ErrorIs(t, err, errStopped, "at %d", stopAt)
+		require.Equal(t, stamp.NoTable, result.State, "at %d", stopAt)
+		r.requireNoTable(t)
+	}
+}
+
+// oneAtATime keeps accesses apart, so that they can be counted.
+type oneAtATime struct {
+	pulled
+	turn chan struct{}
+}
+
+func (o *oneAtATime) WriteAt(b []byte, off int64) (int, error) {
+	o.turn <- struct{}{}
+	defer func() { <-o.turn }()
+	return o.pulled.WriteAt(b, off)
+}
+
+func (o *oneAtATime) ReadAt(b []byte, off int64) (int, error) {
+	o.turn <- struct{}{}
+	defer func() { <-o.turn }()
+	return o.pulled.ReadAt(b, off)
+}
+
+// TestPulledOrLockedCardLeavesNoPartitionTable has the card fail after every MiB.
+func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
+	img := noise(14*mib, 9)
+	dir := t.TempDir()
+	for after := practice.Size(5 * mib); after < 40*mib; after += 1*mib + 512 {
+		r := newRig(t, dir, img, false, practice.Spec{Claimed: 16 * mib, GoneAfter: after})
+		result, err := r.run(t, context.Background(), nil)
+		r.image.Close()
+		if err == nil {
+			require.Greater(t, int64(after), int64(34*mib))
+			break
+		}
+		require.ErrorAs(t, err, new(*card.GoneError), "after %d", after)
+		if result.State == stamp.NoTable {
+			r.requireNoTable(t)
+		} else {
+			require.Equal(t, stamp.Uncertain, result.State, "it went while the first block was written or read back")
+		}
+	}
+	for after := practice.Size(5 * mib); after < 14*mib; after += 2 * mib {
+		r := newRig(t, dir, img, false, practice.Spec{Claimed: 16 * mib, ReadOnlyAfter: after})
+		result, err := r.run(t, context.Background(), nil)
+		r.image.Close()
+		require.ErrorIs(t, err, syscall.EROFS)
+		require.ErrorAs(t, err, new(*card.IOError))
+		require.Equal(t, stamp.NoTable, result.State)
+		r.requireNoTable(t)
+	}
+}
+
+func TestTooSmallCard(t *testing.T) {
+	img := noise(9*mib, 2)
+	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 9*mib - 512})
+	result, err := r.run(t, context.Background(), nil)
+	require.ErrorAs(t, err, new(*stamp.TooSmallError))
+	assert.Equal(t, stamp.Untouched, result.State, "the size was known beforehand")
+	assert.Equal(t, noise(int(9*mib-512), 99)[:512], r.held(t, 512))
+
+	r = newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 9*mib - 512})
+	result, err = r.run(t, context.Background(), nil)
+	var small *stamp.TooSmallError
+	require.ErrorAs(t, err, &small)
+	assert.True(t, small.AtLeast)
+	assert.Equal(t, stamp.NoTable, result.State)
+	r.requireNoTable(t)
+}
+
+func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
+	img := noise(11*mib, 6)
+	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 16 * mib})
+	found, err := check.Find(r.image, "", []digest.Digest{digest.New(digest.SHA256, make([]byte, 32))}, nil)
+	require.NoError(t, err)
+	report, err := check.Run(context.Background(), r.image, "", found, nil)
+	require.NoError(t, err)
+	assert.Equal(t, check.Mismatched, report.Outcome())
+	known := func(j *stamp.Job) { j.Known = stamp.Known{Seal: report.Seal, Download: report.Download} }
+	result, err := r.run(t, context.Background(), known)
+	require.NoError(t, err)
+	assert.Equal(t, report.Download, result.Download)
+
+	packed, err := os.ReadFile(r.image.Path)
+	require.NoError(t, err)
+	other := newRig(t, t.TempDir(), noise(11*mib, 7), true, practice.Spec{Claimed: 16 * mib})
+	result, err = other.run(t, context.Background(), known)
+	require.ErrorAs(t, err, new(*stamp.ChangedError))
+	assert.Equal(t, stamp.NoTable, result.State)
+	other.requireNoTable(t)
+
+	require.NoError(t, os.WriteFile(r.image.Path, packed[:len(packed)*2/3], 0o600))
+	cut, err := image.Open(r.image.Path)
+	require.NoError(t, err)
+	defer cut.Close()
+	r.image = cut
+	result, err = r.run(t, context.Background(), nil)
+	var damage *image.DamageError
+	require.ErrorAs(t, err, &damage)
+	assert.True(t, damage.Truncated)
+	assert.Equal(t, stamp.NoTable, result.State)
+	r.requireNoTable(t)
+}

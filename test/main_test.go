@@ -1,0 +1,135 @@
+// Package test drives the built program, as a person or a script does, on files in temporary folders.
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/demo"
+)
+
+var (
+	program string // the built program
+	sample  string // a folder with the demo's data, which tests copy from
+	unpack  []byte // the demo's image
+)
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "zipstamp-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "zipstamp")
+	build := exec.Command("go", "build", "-o", program, "-ldflags", "-X main.version=9.8.7-test", "zipstamp")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	sample = filepath.Join(dir, "sample")
+	if err := os.Mkdir(sample, 0o755); err != nil {
+		panic(err)
+	}
+	if err := demo.Make(sample); err != nil {
+		panic(err)
+	}
+	unpack = demo.Image()
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// desk is a folder to work in, and how the program is run there.
+type desk struct {
+	t   *testing.T
+	dir string
+	env []string
+}
+
+// newDesk makes a folder with copies of some of the sample files, and state and settings of its own.
+func newDesk(t *testing.T, files ...string) *desk {
+	d := &desk{t: t, dir: t.TempDir()}
+	for _, f := range files {
+		text, err := os.ReadFile(filepath.Join(sample, f))
+		require.NoError(t, err)
+		d.write(f, text)
+	}
+	d.env = append(os.Environ(), "HOME="+d.dir, "XDG_STATE_HOME="+d.path("state"), "XDG_CONFIG_HOME="+d.path("config"), "LANG=C.UTF-8", "TERM=xterm-256color",
+		"SUDO_UID=", "SUDO_GID=", "ZIPSTAMP_RECEIPTS=", "ZIPSTAMP_REPAIRS=", "ZIPSTAMP_READ_BACK=")
+	return d
+}
+
+func (d *desk) path(name string) string { return filepath.Join(d.dir, name) }
+
+func (d *desk) write(name string, text []byte) {
+	d.t.Helper()
+	require.NoError(d.t, os.MkdirAll(filepath.Dir(d.path(name)), 0o755))
+	require.NoError(d.t, os.WriteFile(d.path(name), text, 0o644))
+}
+
+func (d *desk) read(name string) []byte {
+	d.t.Helper()
+	text, err := os.ReadFile(d.path(name))
+	require.NoError(d.t, err)
+	return text
+}
+
+// run is a run that has ended.
+type run struct {
+	status   int
+	out, err string
+}
+
+func (d *desk) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env = d.dir, d.env
+	return cmd
+}
+
+// zipstamp runs the program with nothing on its standard input.
+func (d *desk) zipstamp(args ...string) run {
+	d.t.Helper()
+	cmd := d.command(args...)
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	_ = cmd.Run() // the status tells
+	require.NotNil(d.t, cmd.ProcessState)
+	return run{cmd.ProcessState.ExitCode(), out.String(), err.String()}
+}
+
+// want runs the program, and checks its exit status and parts of what it says.
+func (d *desk) want(status int, says string, args ...string) run {
+	d.t.Helper()
+	r := d.zipstamp(args...)
+	all := plain(r.out + r.err)
+	require.Equal(d.t, status, r.status, "%v\n%s", args, r.out+r.err)
+	require.Contains(d.t, all, says, "%v", args)
+	return r
+}
+
+// plain is text with its line breaks undone, so that it can be searched whatever its width.
+func plain(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// card makes a practice card.
+func (d *desk) card(name string, flags ...string) {
+	d.t.Helper()
+	d.want(0, "Made the practice card", append([]string{"practice", "new", name}, flags...)...)
+}
+
+// document is the one JSON document of a run.
+func document(t *testing.T, r run) map[string]any {
+	t.Helper()
+	var doc map[string]any
+	dec := json.NewDecoder(strings.NewReader(r.out))
+	require.NoError(t, dec.Decode(&doc), "%s", r.out)
+	require.False(t, dec.More(), "one document only")
+	return doc
+}
