@@ -87,6 +87,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 	whole := d.read(osXZ)
 	flipped := bytes.Clone(whole)
 	flipped[len(flipped)/2] ^= 1
+	d.write("alone/os.img.xz", whole)
 	d.write("empty.img", nil)
 	d.write("page.img.xz", []byte("<!doctype html><html><body>Your download will start soon"))
 	d.write("cut.img.xz", whole[:len(whole)*3/4])
@@ -128,7 +129,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "it is write-protected", stamp(osXZ, "locked.card")},
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
 		{4, "there is no terminal to ask on", []string{"stamp", osXZ, "a.card"}},
-		{3, "nothing was published to hold flipped.img.xz.sha256 against", []string{"stamp", "--yes", "flipped.img.xz.sha256", "a.card"}},
+		{3, "nothing was published to hold alone/os.img.xz against", []string{"stamp", "--yes", "alone/os.img.xz", "a.card"}},
 		{1, "the receipt can't be written, so nothing was started", stamp("--receipt", "folder", osXZ, "a.card")},
 		{1, "the receipt can't be written, so nothing was started", stamp("--receipt", "none/r.json", osXZ, "a.card")},
 		{1, "the image or the card", stamp("--receipt", "a.card", osXZ, "a.card")},

@@ -65,13 +65,25 @@ func (b *block) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-// WriteAt writes whole sectors. "No space left" within the device means that the medium was taken out.
+// WriteAt writes whole sectors. "No space left" within the device means that the medium was taken out, unless
+// it can still be read: then what lies below the device is full.
 func (b *block) WriteAt(p []byte, off int64) (int, error) {
 	n, err := b.file.WriteAt(p, off)
-	if errors.Is(err, unix.ENOSPC) && off+int64(len(p)) <= b.size {
+	if errors.Is(err, unix.ENOSPC) && !b.readable() {
 		err = unix.ENODEV
 	}
 	return n, err
+}
+
+// readable tells whether the first sectors can be read.
+func (b *block) readable() bool {
+	buf, err := alignedBuffer(maxSector)
+	if err != nil {
+		return false
+	}
+	defer freeBuffer(buf)
+	_, err = b.file.ReadAt(buf, 0)
+	return err == nil
 }
 
 // Flush has the kernel empty its cache of the device, and the device its own.

@@ -100,6 +100,20 @@ func systemSays(err error) string {
 	return err.Error()
 }
 
+// Is tells whether the file at path is the card, or keeps what a practice card holds.
+func (c *Card) Is(path string) bool {
+	info, err := os.Stat(path)
+	if err != nil {
+		return false
+	}
+	for _, own := range []string{c.Path, c.spec.Backing} {
+		if other, err := os.Stat(own); err == nil && os.SameFile(info, other) {
+			return true
+		}
+	}
+	return false
+}
+
 // findFile fills in what a plain file says: a practice card's own word, or its length.
 func (c *Card) findFile(info fs.FileInfo) error {
 	spec, err := practice.Load(c.Path)

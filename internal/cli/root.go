@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -70,6 +71,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	_, err := root.ExecuteContextC(ctx)
 	if err != nil && !a.started {
 		err = &usageError{err}
+		a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	}
 	status := statusOf(err)
 	if a.json && !a.printed && err != nil {

@@ -134,7 +134,7 @@ func (s *stamping) prepare(imagePath, cardPath string) (err error) {
 	if s.card, err = card.Find(cardPath); err != nil {
 		return err
 	}
-	if s.image.Same(s.card.Path) {
+	if s.card.Is(imagePath) {
 		return &card.RefusedError{Card: cardPath, Reasons: []string{"image and card are the same file"}}
 	}
 	if err := s.card.Refusal(); err != nil {
@@ -179,7 +179,7 @@ func (s *stamping) consent() error {
 
 func (s *stamping) reserve() (*receipt.Draft, error) {
 	if s.o.receipt != "" {
-		if s.image.Same(s.o.receipt) || samePath(s.o.receipt, s.card.Path) {
+		if s.image.Same(s.o.receipt) || s.card.Is(s.o.receipt) {
 			return nil, fmt.Errorf("%s is the image or the card", s.o.receipt)
 		}
 		return receipt.AtFile(s.o.receipt, s.who.owner)
@@ -189,11 +189,6 @@ func (s *stamping) reserve() (*receipt.Draft, error) {
 		base, below = splitExisting(s.set.receipts)
 	}
 	return receipt.InFolder(base, below, s.who.owner, s.card.Name, time.Now())
-}
-
-func samePath(a, b string) bool {
-	real, err := filepath.EvalSymlinks(a)
-	return err == nil && real == b
 }
 
 // confirm shows what will happen, and asks.

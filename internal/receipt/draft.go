@@ -13,7 +13,7 @@ import (
 )
 
 // reserve is the room that a draft takes on the disk, bytes. A receipt with all lists full is smaller.
-const reserve = 128 << 10
+const reserve = 256 << 10
 
 // Owner is to whom new files and folders belong; the zero value: to whoever runs the program.
 type Owner struct{ UID, GID int }

@@ -1,0 +1,124 @@
+package receipt
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card/cardtest"
+)
+
+var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+
+func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
+	home := t.TempDir()
+	names := func() []string {
+		entries, err := os.ReadDir(filepath.Join(home, "a/b"))
+		require.NoError(t, err)
+		var out []string
+		for _, e := range entries {
+			out = append(out, e.Name())
+		}
+		return out
+	}
+	d, err := InFolder(home, "a/b", Owner{}, "my card/1", noon)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(home, "a/b/20260501-120000-stamp-my_card_1.json"), d.Path())
+	require.Len(t, names(), 1)
+	assert.True(t, strings.HasSuffix(names()[0], ".part"))
+	d.Discard()
+	assert.Empty(t, names())
+
+	for range 3 {
+		d, err = InFolder(home, "a/b", Owner{}, "x", noon)
+		require.NoError(t, err)
+		require.NoError(t, d.Keep(Document{Receipt: Version, Sentence: "tide"}))
+	}
+	assert.Equal(t, []string{"20260501-120000-stamp-x-2.json", "20260501-120000-stamp-x-3.json", "20260501-120000-stamp-x.json"}, names())
+	text, err := os.ReadFile(filepath.Join(home, "a/b", names()[0]))
+	require.NoError(t, err)
+	var doc Document
+	require.NoError(t, json.Unmarshal(text, &doc), "no room is left over behind it")
+	assert.Equal(t, "tide", doc.Sentence)
+
+	file := filepath.Join(home, "mine.json")
+	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
+	d, err = AtFile(file, Owner{})
+	require.NoError(t, err)
+	text, err = os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "old", string(text), "kept until the new one is whole")
+	require.NoError(t, d.Keep(doc))
+	text, err = os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "tide")
+	_, err = AtFile(home, Owner{})
+	assert.ErrorContains(t, err, "is not a plain file")
+}
+
+func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
+	full := make([]Extent, MaxExtents)
+	for i := range full {
+		full[i] = Extent{Offset: 1 << 41, Length: 1 << 41}
+	}
+	points := make([]Point, 256)
+	for i := range points {
+		points[i] = Point{Offset: 1 << 41, Rate: 123456789.1234567}
+	}
+	text, err := Encode(Document{
+		Speed: Speed{points, points}, Bad: Extents{1, full}, Repairs: Repairs{Blocks: Extents{1, full}},
+		Sentence: strings.Repeat("x", 4096), Image: Image{Path: strings.Repeat("x", 4096)}, Card: Card{Path: strings.Repeat("x", 4096)},
+	})
+	require.NoError(t, err)
+	assert.Less(t, len(text), reserve)
+}
+
+// TestReceiptOfAnotherUser is what happens under sudo: all that is made belongs to the caller, and a link in
+// the caller's folders leads nowhere else.
+func TestReceiptOfAnotherUser(t *testing.T) {
+	cardtest.NeedRoot(t)
+	owner := Owner{UID: 4321, GID: 4322}
+	home := t.TempDir()
+	d, err := InFolder(home, ".local/state/zipstamp/receipts", owner, "x", noon)
+	require.NoError(t, err)
+	require.NoError(t, d.Keep(Document{}))
+	for _, made := range []string{".local", ".local/state", ".local/state/zipstamp/receipts", ".local/state/zipstamp/receipts/20260501-120000-stamp-x.json"} {
+		info, err := os.Lstat(filepath.Join(home, made))
+		require.NoError(t, err)
+		st := info.Sys().(*syscall.Stat_t)
+		assert.Equal(t, owner, Owner{int(st.Uid), int(st.Gid)}, made)
+	}
+	outside := t.TempDir()
+	home = t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(home, ".local")))
+	_, err = InFolder(home, ".local/state", owner, "x", noon)
+	require.Error(t, err)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestFullDiskIsFoundBeforehand(t *testing.T) {
+	cardtest.NeedRoot(t)
+	cardtest.NeedTool(t, "mount", "umount")
+	full := t.TempDir()
+	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", full).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	defer func() {
+		out, err := exec.Command("umount", full).CombinedOutput()
+		assert.NoError(t, err, "%s", out)
+	}()
+	_, err = InFolder(full, "receipts", Owner{}, "x", noon)
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	left, err := os.ReadDir(filepath.Join(full, "receipts"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
