@@ -49,7 +49,11 @@ func run(work string, size int64, rounds int) error {
 	if err := b.prepare(); err != nil {
 		return err
 	}
-	defer b.shell("losetup -d " + b.loop)
+	defer func() {
+		if _, err := b.shell("losetup -d " + b.loop); err != nil {
+			log.Print(err)
+		}
+	}()
 	fmt.Printf("%d cores, %s, image of %d MiB, median of %d rounds\n\n", runtime.NumCPU(), runtime.Version(), size>>20, rounds)
 	for _, k := range b.kinds() {
 		if err := b.measure(k, rounds); err != nil {

@@ -70,7 +70,7 @@ func TestCheck(t *testing.T) {
 	d.want(3, "its partition table goes on for", "check", "--digest", sum, "cut.img")
 	d.want(2, "there is no file none.img", "check", "none.img")
 	d.want(2, "several are named", "check", "--digest", sum, "a.img.gz", "cut.img.gz")
-	d.want(2, "requires at least 1 arg", "check")
+	d.want(2, "takes one image or more", "check")
 
 	d.write("a.img.gz.md5", []byte("00000000000000000000000000000000\n"))
 	d.want(3, "its MD5 differs", "check", "a.img.gz")

@@ -124,8 +124,8 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "it is a folder", stamp(osXZ, "folder")},
 		{4, "it is a character device", stamp(osXZ, os.DevNull)},
 		{4, "link-to-null is refused: it is a character device", stamp(osXZ, "link-to-null")},
-		{4, "the image has 49300480 bytes, the card 16000000", stamp(osXZ, "small.card")},
-		{4, "the image has 49300480 bytes, the card 16000000", stamp(osXZ, "link-to-small")},
+		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "small.card")},
+		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "link-to-small")},
 		{4, "it is write-protected", stamp(osXZ, "locked.card")},
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
 		{4, "there is no terminal to ask on", []string{"stamp", osXZ, "a.card"}},
@@ -135,7 +135,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{1, "the image or the card", stamp("--receipt", "a.card", osXZ, "a.card")},
 		{2, "--repairs is 101; it is from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
 		{2, "unknown flag: --fast", stamp("--fast", osXZ, "a.card")},
-		{2, "accepts 2 arg(s), received 1", stamp(osXZ)},
+		{2, "zipstamp stamp takes an image and a card, and was given 1 word", stamp(osXZ)},
 		{2, `unknown command "write"`, []string{"write"}},
 		{2, "--claimed is needed", []string{"practice", "new", "x.card"}},
 		{2, "is there already", []string{"practice", "new", "a.card", "--claimed", "1MB"}},
@@ -335,4 +335,35 @@ func TestTwoRunsOnOneCard(t *testing.T) {
 	d.want(4, "another program is working on it", "stamp", "--yes", osXZ, "x.card")
 	go func() { _, _ = progress.Read(make([]byte, 1<<16)) }()
 	require.NoError(t, first.Wait(), "and the first goes on undisturbed")
+}
+
+// TestNobodyListening has the reader of progress and result go away, and the disk for the result full.
+func TestNobodyListening(t *testing.T) {
+	d := newDesk(t, osXZ, demo.Sums)
+	d.card("x.card", "--claimed", "64MB", "--write-rate", "30MB/s")
+	cmd := d.command("stamp", "--yes", osXZ, "x.card")
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	cmd.Stdout, cmd.Stderr = w, w
+	require.NoError(t, cmd.Start())
+	require.NoError(t, w.Close())
+	_, err = r.Read(make([]byte, 1))
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	_ = cmd.Wait() // the status tells
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode(), "the result was lost")
+	assert.True(t, bytes.Equal(unpack, d.read("x.card.data")[:len(unpack)]), "the card was stamped all the same")
+
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip("there is no /dev/full here")
+	}
+	defer full.Close()
+	cmd = d.command("check", osXZ)
+	cmd.Stdout = full
+	var says bytes.Buffer
+	cmd.Stderr = &says
+	_ = cmd.Run() // the status tells
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Contains(t, says.String(), "the result could not be written")
 }

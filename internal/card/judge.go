@@ -36,7 +36,7 @@ func Judge(c *Card) (reasons []string, next string) {
 	for _, h := range c.Holders {
 		reasons = append(reasons, fmt.Sprintf("it is part of %s", h))
 	}
-	if c.Size == 0 {
+	if c.Size == 0 && c.Virtual == "" {
 		empty := "there is no card in the reader"
 		advice := "put the card in, and run the command again"
 		if c.Kind != Block {

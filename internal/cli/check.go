@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -25,9 +26,9 @@ type published struct {
 }
 
 func (p *published) flags(f *pflag.FlagSet) {
-	f.StringArrayVar(&p.digests, "digest", nil, "the published digest, as text (may be repeated)")
-	f.StringArrayVar(&p.sums, "sums", nil, "a file with published digests (may be repeated)")
-	f.StringVar(&p.member, "member", "", "the image within an archive that holds several")
+	f.StringArrayVar(&p.digests, "digest", nil, "the published digest, as `TEXT` (may be repeated)")
+	f.StringArrayVar(&p.sums, "sums", nil, "a `FILE` with published digests (may be repeated)")
+	f.StringVar(&p.member, "member", "", "the `NAME` of the image within an archive that holds several")
 }
 
 // given reads the digests of the command line.
@@ -82,7 +83,7 @@ A digest may be that of the file as downloaded or that of the unpacked image.`,
 		Example: `  zipstamp check saltmarsh-os.img.xz
   zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
   zipstamp check --sums SHA256SUMS saltmarsh-os.img.xz`,
-		Args: cobra.MinimumNArgs(1),
+		Args: takes("one image or more", 1, math.MaxInt),
 		RunE: func(cmd *cobra.Command, images []string) error {
 			if len(images) > 1 && len(p.digests) > 0 {
 				return &usageError{errors.New("--digest is the digest of one image, and several are named")}

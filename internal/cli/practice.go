@@ -36,9 +36,9 @@ func (a *app) practiceNew() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "new FILE",
 		Short: "Make a practice card",
-		Long: `New makes FILE, which says how the card behaves, and a second file that keeps what the
-card holds (FILE.data, unless --backing names another). docs/formats.md describes
-the format; FILE may be edited by hand.
+		Long: `New makes FILE, which says how the card behaves, and a second file that keeps
+what the card holds (FILE.data, unless --backing names another). docs/formats.md
+describes the format; FILE may be edited by hand.
 
 A fault is written as kind=KIND,sector=N,count=N,times=N. KIND is read (reading
 fails), write (writing fails), flip (a bit is stored wrong) or misread (a bit is
@@ -47,7 +47,7 @@ accesses after the card is put in (without times: always).`,
 		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
   zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
   zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=40000,times=1`,
-		Args: cobra.ExactArgs(1),
+		Args: takes("the name of a new file", 1, 1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
 			for _, text := range faults {
@@ -61,22 +61,22 @@ accesses after the card is put in (without times: always).`,
 		},
 	}
 	f := cmd.Flags()
-	f.Var(textFlag{"size", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
-	f.Var(textFlag{"size", &s.Real}, "real", "the size that it really has (as claimed)")
-	f.StringVar(&beyond, "beyond", "", "what it does beyond the real size: wrap (addresses repeat) or drop")
-	f.StringVar(&reads, "reads", "", "what dropped places read as: zeros, ff or noise")
-	f.Var(textFlag{"size", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
-	f.Var(textFlag{"rate", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
-	f.Var(textFlag{"rate", &s.WriteRate}, "write-rate", "how fast it writes")
-	f.DurationVar(&latency, "latency", 0, "what each access takes besides, such as 2ms")
-	f.StringArrayVar(&faults, "fault", nil, "sectors that fail, such as kind=flip,sector=8192,times=1 (may be repeated)")
+	f.Var(textFlag{"SIZE", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
+	f.Var(textFlag{"SIZE", &s.Real}, "real", "the size that it really has (as claimed)")
+	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap (addresses repeat) or drop")
+	f.StringVar(&reads, "reads", "", "`WHAT` dropped places read as: zeros, ff or noise")
+	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
+	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
+	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "how fast it writes")
+	f.DurationVar(&latency, "latency", 0, "the `TIME` that each access takes besides, such as 2ms")
+	f.StringArrayVar(&faults, "fault", nil, "sectors that fail: `FAULT` as kind=flip,sector=8192,times=1 (may be repeated)")
 	f.BoolVar(&s.ReadOnly, "read-only", false, "it is write-protected")
-	f.Var(textFlag{"size", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
-	f.Var(textFlag{"size", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
-	f.IntVar(&s.Sector, "sector", 512, "its logical sector in bytes: 512 or 4096")
-	f.StringVar(&s.Model, "model", "", "the model that it says it is")
-	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has")
-	f.StringVar(&s.Backing, "backing", "", "the file that keeps what it holds (FILE.data)")
+	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
+	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
+	f.IntVar(&s.Sector, "sector", 512, "its logical sector, `BYTES`: 512 or 4096")
+	f.StringVar(&s.Model, "model", "", "the `NAME` of the model that it says it is")
+	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has, `TEXT`")
+	f.StringVar(&s.Backing, "backing", "", "the `FILE` that keeps what it holds (by default FILE.data)")
 	return cmd
 }
 

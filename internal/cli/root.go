@@ -31,6 +31,7 @@ type app struct {
 
 // Main runs the command line args and returns the exit status.
 func Main(args []string, version string) int {
+	signal.Ignore(syscall.SIGPIPE) // nobody reading the progress is no reason to leave a card half written
 	ctx, stop := untilInterrupted(context.Background())
 	defer stop()
 	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ()}
@@ -68,9 +69,9 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	root.SetIn(streams.In)
 	root.SetOut(streams.Out)
 	root.SetErr(streams.Err)
-	_, err := root.ExecuteContextC(ctx)
+	ran, err := root.ExecuteContextC(ctx)
 	if err != nil && !a.started {
-		err = &usageError{err}
+		err = &usageError{&view.Hint{Err: err, Next: "see " + ran.CommandPath() + " --help"}}
 		a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	}
 	status := statusOf(err)
@@ -79,6 +80,10 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	}
 	if err != nil && !isShown(err) {
 		a.screen.Problem(err, a.words)
+	}
+	if lost := a.screen.Lost(); lost != nil && err == nil {
+		a.screen.Problem(fmt.Errorf("the result could not be written: %w", lost), a.words)
+		status = statusUnexpected
 	}
 	return status
 }
@@ -96,7 +101,7 @@ func (a *app) printJSON(doc any) {
 		panic(err) // all documents are plain structs
 	}
 	a.printed = true
-	fmt.Fprintln(a.streams.Out, string(text))
+	fmt.Fprintln(a.screen.Out, string(text))
 }
 
 // builtVersion is what the Go tool knows of a program that was not built for release.
@@ -140,4 +145,18 @@ onto the card, and reads every block back.`,
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "print without colours (so does the variable NO_COLOR)")
 	cmd.AddCommand(a.check(), a.stamp(), a.practice(), a.demo())
 	return cmd
+}
+
+// takes checks the number of words that a command takes; what says which they are.
+func takes(what string, least, most int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) >= least && len(args) <= most {
+			return nil
+		}
+		given := fmt.Sprintf("%d words", len(args))
+		if len(args) == 1 {
+			given = "1 word"
+		}
+		return fmt.Errorf("%s takes %s, and was given %s", cmd.CommandPath(), what, given)
+	}
 }

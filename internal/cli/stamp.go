@@ -30,19 +30,19 @@ func (a *app) stamp() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "stamp IMAGE CARD",
 		Short: "Check an image, write it to a card, and read it back",
-		Long: `Stamp checks IMAGE as check does, unpacks it as a stream onto CARD, and reads every
-block back from the card. IMAGE may be raw or packed as xz, gzip, zstd, bzip2 or
-zip. CARD is a whole block device, a practice card's file, or a plain file that
-stands for a card. All that was on the card is lost; stamp shows what it is, and
-asks. The first block is written last, so a card whose stamp failed or was
-interrupted never looks as if it could start a board.
+		Long: `Stamp checks IMAGE as check does, unpacks it as a stream onto CARD, and reads
+every block back from the card. IMAGE may be raw or packed as xz, gzip, zstd,
+bzip2 or zip. CARD is a whole block device, a practice card's file, or a plain
+file that stands for a card. All that was on the card is lost; stamp shows what
+it is, and asks. The first block is written last, so a card whose stamp failed
+or was interrupted never looks as if it could start a board.
 
 The settings read_back, repairs and receipts may stand in the configuration file
 zipstamp/config.toml, or in ZIPSTAMP_READ_BACK, ZIPSTAMP_REPAIRS and
 ZIPSTAMP_RECEIPTS.`,
 		Example: `  zipstamp stamp saltmarsh-os.img.xz /dev/sdb
   zipstamp stamp --yes saltmarsh-os.img.xz good.card`,
-		Args: cobra.ExactArgs(2),
+		Args: takes("an image and a card", 2, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			who, err := whoRuns()
 			if err != nil {
@@ -61,8 +61,8 @@ ZIPSTAMP_RECEIPTS.`,
 	f.BoolVar(&o.yes, "yes", false, "don't ask; for scripts")
 	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
 	f.Bool("no-read-back", false, "don't read the card back; the result says so")
-	f.Int("repairs", stamp.DefaultRepairs, "how often blocks that read back wrong are written again")
-	f.StringVar(&o.receipt, "receipt", "", "the file for the receipt, in place of one in the state folder")
+	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
+	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, in place of one in the state folder")
 	return cmd
 }
 

@@ -96,7 +96,7 @@ func planNotes(p Plan) []string {
 // Confirm asks for the card's short name to be typed in. It returns false for any other answer, and
 // the cause of ctx's end if that comes first.
 func (v *Screen) Confirm(ctx context.Context, name string) (bool, error) {
-	fmt.Fprint(v.Err, strong.Render(fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))+" ")
+	fmt.Fprint(v.Err, "\n"+strong.Render(fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))+" ")
 	type line struct {
 		text string
 		err  error

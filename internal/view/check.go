@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -15,15 +16,14 @@ import (
 
 // Check shows the result of a check.
 func (v *Screen) Check(r check.Report) {
-	a := checkAnswer(r)
-	a.print(v.Out, v.width)
+	checkAnswer(r, v.width).print(v.Out, v.width)
 }
 
 // CheckSentence is the answer of a check in one sentence.
-func CheckSentence(r check.Report) string { return checkAnswer(r).sentence }
+func CheckSentence(r check.Report) string { return checkAnswer(r, standard).sentence }
 
-func checkAnswer(r check.Report) *answer {
-	a := &answer{}
+func checkAnswer(r check.Report, width int) *answer {
+	a := &answer{groups: groupsIn(width)}
 	name := filepath.Base(r.Path)
 	switch r.Outcome() {
 	case check.Matched:
@@ -52,7 +52,7 @@ func matched(a *answer, name string, r check.Report) {
 	}
 	a.add("file", "%s", fileFact(r))
 	for _, h := range r.Published {
-		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
+		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
 	}
 	if r.OnlyForgeable() {
 		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best.Algorithm)
@@ -78,10 +78,10 @@ func unpublished(a *answer, name string, r check.Report) {
 	a.sentence = fmt.Sprintf("Nothing was compared: no published digest was given or found beside %s.", name)
 	a.add("file", "%s", fileFact(r))
 	for _, d := range r.Download {
-		a.add(d.Algorithm.String(), "%s\nof the file as downloaded", grouped(d.Hex()))
+		a.add(d.Algorithm.String(), "%s\nof the file as downloaded", a.grouped(d.Hex()))
 	}
 	for _, d := range r.Image {
-		a.add(d.Algorithm.String(), "%s\nof the unpacked image", grouped(d.Hex()))
+		a.add(d.Algorithm.String(), "%s\nof the unpacked image", a.grouped(d.Hex()))
 	}
 	if len(r.Image) > 0 {
 		a.add("packing", "unpacks to its end, and the packing's own check values agree")
@@ -158,7 +158,7 @@ func firstWrong(r check.Report) *check.Held {
 // differs shows a published digest and the computed ones, with the first digit that differs marked.
 func differs(a *answer, r check.Report, h check.Held) {
 	a.add("published", "%s %s, from %s", h.Algorithm, named(h.File), h.Source())
-	a.add("", "%s", grouped(h.Hex()))
+	a.add("", "%s", a.grouped(h.Hex()))
 	for _, of := range []struct {
 		what    string
 		digests []digest.Digest
@@ -167,7 +167,7 @@ func differs(a *answer, r check.Report, h check.Held) {
 			if d.Algorithm != h.Algorithm {
 				continue
 			}
-			a.add(of.what, "%s", marked(d.Hex(), h.Hex()))
+			a.add(of.what, "%s", a.marked(d.Hex(), h.Hex()))
 		}
 	}
 	if h.Sums != nil {
@@ -231,22 +231,24 @@ func fileFact(r check.Report) string {
 // The digits of a digest stand in groups, and the groups in lines, so that eyes find their place.
 const (
 	groupDigits = 8
-	lineGroups  = 4
+	maxGroups   = 4  // in a line
+	besideFacts = 13 // cells that the labels of facts take, in a check
 )
 
-// grouped writes hex digits in groups.
-func grouped(hex string) string { return strings.Join(groupLines(hex), "\n") }
+// groupsIn is how many groups fit into a line.
+func groupsIn(width int) int {
+	return min(max((width-besideFacts+1)/(groupDigits+1), 1), maxGroups)
+}
 
-func groupLines(hex string) []string {
+// grouped writes hex digits in groups.
+func (a *answer) grouped(hex string) string { return strings.Join(a.groupLines(hex), "\n") }
+
+func (a *answer) groupLines(hex string) []string {
 	var lines []string
-	for len(hex) > 0 {
-		line := hex[:min(len(hex), groupDigits*lineGroups)]
-		hex = hex[len(line):]
+	for line := range slices.Chunk([]byte(hex), groupDigits*a.groups) {
 		var groups []string
-		for len(line) > 0 {
-			g := line[:min(len(line), groupDigits)]
-			line = line[len(g):]
-			groups = append(groups, g)
+		for group := range slices.Chunk(line, groupDigits) {
+			groups = append(groups, string(group))
 		}
 		lines = append(lines, strings.Join(groups, " "))
 	}
@@ -254,20 +256,19 @@ func groupLines(hex string) []string {
 }
 
 // marked writes hex digits in groups, with a mark under the first that differs from want.
-func marked(hex, want string) string {
+func (a *answer) marked(hex, want string) string {
 	at := 0
 	for at < len(hex) && at < len(want) && hex[at] == want[at] {
 		at++
 	}
-	lines := groupLines(hex)
-	row := at / (groupDigits * lineGroups)
+	lines := a.groupLines(hex)
+	row := at / (groupDigits * a.groups)
 	if row >= len(lines) {
 		return strings.Join(lines, "\n")
 	}
-	column := at % (groupDigits * lineGroups)
+	column := at % (groupDigits * a.groups)
 	mark := strings.Repeat("\u00a0", column+column/groupDigits) + fmt.Sprintf("^ digit %d is the first that differs", at+1)
-	lines = append(lines[:row+1], append([]string{mark}, lines[row+1:]...)...)
-	return strings.Join(lines, "\n")
+	return strings.Join(slices.Insert(lines, row+1, mark), "\n")
 }
 
 // Summary shows the count after several checks.

@@ -8,6 +8,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
 )
 
 // ErrInterrupted is the cause of the end of a job that the user stopped.
@@ -25,8 +26,14 @@ func (v *Screen) Problem(err error, again []string) {
 // ProblemSentence is an error in one sentence.
 func ProblemSentence(err error) string {
 	var path *fs.PathError
+	var tooSmall *stamp.TooSmallError
+	var damage *image.DamageError
 	text := err.Error()
 	switch {
+	case errors.As(err, &tooSmall):
+		text = tooSmallClause("the card", tooSmall)
+	case errors.As(err, &damage):
+		text = damageClause(damage)
 	case errors.Is(err, ErrInterrupted):
 		text = "interrupted; nothing was written to the card"
 	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):

@@ -38,7 +38,8 @@ func (v *Screen) Follow(m *meter.Meter) (stop func()) {
 	}
 }
 
-// follower shows phases: show is called often while a phase goes on, done once when it has ended.
+// follower shows phases: show is called often while a phase goes on, done once when it has ended, perhaps without
+// a show before: then it was too short to be worth a word.
 type follower interface {
 	show(r meter.Reading)
 	done(r meter.Reading)
@@ -86,7 +87,7 @@ func (l *lines) show(r meter.Reading) {
 }
 
 func (l *lines) done(r meter.Reading) {
-	if r.Phase != meter.Flush {
+	if r.Serial == l.serial && r.Phase != meter.Flush {
 		fmt.Fprintf(l.w, "%s: %s\n", r.Phase, doneText(r, standard))
 	}
 }
@@ -142,9 +143,10 @@ func doneText(r meter.Reading, width int) string {
 // bars draws progress on a terminal, a bar a phase.
 type bars struct {
 	all                 *mpb.Progress
+	w                   io.Writer
 	bar                 *mpb.Bar
 	serial              int
-	unicode             bool
+	unicode, colour     bool
 	barWidth, textWidth int
 
 	mu   sync.Mutex
@@ -155,7 +157,7 @@ type bars struct {
 const barSteps = 10000
 
 func newBars(v *Screen) *bars {
-	b := &bars{unicode: v.unicode, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
+	b := &bars{unicode: v.unicode, colour: v.colour, w: v.Err, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
 	if b.barWidth < minBarWidth {
 		b.barWidth = 0 // the text says more
 	}
@@ -197,7 +199,10 @@ func (b *bars) begin(r meter.Reading) {
 	b.setText("")
 	style := mpb.BarStyle().Lbound("").Filler("#").Tip("").Padding(".").Rbound("")
 	if b.unicode {
-		style = style.Filler("█").Padding("░")
+		style = style.Filler("━").Padding("─")
+	}
+	if b.colour {
+		style = style.FillerMeta(func(s string) string { return running.Render(s) }).PaddingMeta(func(s string) string { return faint.Render(s) })
 	}
 	var last string
 	text := func(s decor.Statistics) string {
@@ -220,15 +225,10 @@ func (b *bars) begin(r meter.Reading) {
 
 func (b *bars) done(r meter.Reading) {
 	if r.Serial != b.serial {
-		if r.Phase == meter.Flush {
-			return
-		}
-		b.begin(r)
+		return
 	}
 	b.setText(doneText(r, b.textWidth))
 	if r.Total > 0 && r.Done < r.Total {
-		share, _ := r.Share()
-		b.bar.SetCurrent(min(int64(share*barSteps), barSteps-1))
 		b.bar.Abort(false)
 	} else {
 		b.bar.SetCurrent(barSteps)
@@ -236,9 +236,13 @@ func (b *bars) done(r meter.Reading) {
 	b.bar.Wait()
 }
 
+// close ends the drawing; a blank line keeps it apart from the result.
 func (b *bars) close() {
 	if b.bar != nil {
 		b.bar.Abort(false)
 	}
 	b.all.Wait()
+	if b.bar != nil {
+		fmt.Fprintln(b.w)
+	}
 }

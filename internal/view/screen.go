@@ -31,6 +31,7 @@ type Screen struct {
 	live     bool // Err is a terminal, on which progress can be drawn
 	asks     bool // In and Err are terminals, so questions can be asked
 	unicode  bool
+	colour   bool      // Err takes colours
 	errTrue  io.Writer // Err without the removal of styles
 	errWidth int
 }
@@ -46,8 +47,9 @@ type Streams struct {
 // NewScreen finds out what the streams are: styles are kept for terminals only, and colours not where
 // NO_COLOR is set.
 func NewScreen(s Streams) *Screen {
+	errProfiled := profiled(s.Err, s)
 	v := &Screen{
-		Out: profiled(s.Out, s), Err: profiled(s.Err, s), In: s.In, errTrue: s.Err,
+		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, In: s.In, errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
 		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
 		live: isTerminal(s.Err), unicode: isUTF8(s.Environ),
 	}
@@ -55,10 +57,28 @@ func NewScreen(s Streams) *Screen {
 	return v
 }
 
+// result is where results go. It keeps the first error, since a result that was not written must not end as
+// if it had been.
+type result struct {
+	w   io.Writer
+	err error
+}
+
+func (r *result) Write(p []byte) (int, error) {
+	n, err := r.w.Write(p)
+	if err != nil && r.err == nil {
+		r.err = err
+	}
+	return n, err
+}
+
+// Lost tells why a result could not be written; nil if all was.
+func (v *Screen) Lost() error { return v.Out.(*result).err }
+
 // Asks tells whether there is a person to ask.
 func (v *Screen) Asks() bool { return v.asks }
 
-func profiled(w io.Writer, s Streams) io.Writer {
+func profiled(w io.Writer, s Streams) *colorprofile.Writer {
 	p := colorprofile.NewWriter(w, s.Environ)
 	if s.NoColor {
 		p.Profile = min(p.Profile, colorprofile.ASCII)
@@ -104,6 +124,7 @@ var (
 	bad     = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Red)
 	caution = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Yellow)
 	strong  = lipgloss.NewStyle().Bold(true)
+	running = lipgloss.NewStyle().Foreground(lipgloss.Cyan)
 	faint   = lipgloss.NewStyle().Faint(true)
 )
 
@@ -113,6 +134,7 @@ type answer struct {
 	sentence string
 	facts    []fact
 	notes    []string // sentences after the facts
+	groups   int      // of digits of a digest in a line
 }
 
 // fact is a line of a result. Text may have several lines, which are kept.

@@ -50,7 +50,7 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 		}
 		return sentence + "."
 	}
-	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(cardName, r.State))
+	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(r))
 }
 
 // failure is why a stamp failed, as a clause.
@@ -119,12 +119,14 @@ func failedClause(cardName string, e *card.IOError) string {
 }
 
 // stateClause is what the card is like, as a clause.
-func stateClause(cardName string, s stamp.State) string {
-	switch s {
-	case stamp.Untouched:
+func stateClause(r stamp.Result) string {
+	switch {
+	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
-	case stamp.Uncertain:
+	case r.State == stamp.Uncertain:
 		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
+	case r.Loss != nil:
+		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
 }
@@ -181,7 +183,11 @@ func checkedFact(r check.Report) string {
 	}
 	var facts []string
 	for _, h := range r.Published {
-		facts = append(facts, fmt.Sprintf("%s as in %s", h.Algorithm, h.Source()))
+		source := "as given"
+		if h.Sums != nil {
+			source = "as published in " + h.Source()
+		}
+		facts = append(facts, fmt.Sprintf("%s, %s", h.Algorithm, source))
 	}
 	return strings.Join(facts, "\n")
 }
