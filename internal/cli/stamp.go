@@ -90,7 +90,7 @@ func (s *stamping) run(ctx context.Context, imagePath, cardPath string) error {
 		return err
 	}
 	if err := s.confirm(ctx); err != nil {
-		return err
+		return s.untouched(err)
 	}
 	var m meter.Meter
 	stop := s.screen.Follow(&m)
@@ -109,9 +109,17 @@ func (s *stamping) run(ctx context.Context, imagePath, cardPath string) error {
 	m.End()
 	stop()
 	if err != nil {
-		return err
+		return s.untouched(err)
 	}
 	return s.refuseImage(report)
+}
+
+// untouched says what a person who stopped the run wants to know.
+func (s *stamping) untouched(err error) error {
+	if errors.Is(err, view.ErrInterrupted) {
+		s.screen.Say("Nothing was written to %s.", s.card.Name)
+	}
+	return err
 }
 
 func (s *stamping) close() {

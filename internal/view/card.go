@@ -60,7 +60,7 @@ func imageFact(f *image.File, c image.Contents) string {
 	case c.Size.Certainty == image.Exact:
 		return fmt.Sprintf("%s, %s, unpacks to %s", fact, c.Packing, exact(c.Size.Bytes))
 	case c.Size.Certainty == image.Hint:
-		return fmt.Sprintf("%s, %s, unpacks to %s or so", fact, c.Packing, Bytes(c.Size.Bytes))
+		return fmt.Sprintf("%s, %s, unpacks to %s or more", fact, c.Packing, Bytes(c.Size.Bytes))
 	}
 	return fmt.Sprintf("%s, %s, unpacked size not known beforehand", fact, c.Packing)
 }

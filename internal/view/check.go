@@ -223,7 +223,7 @@ func fileFact(r check.Report) string {
 	case image.Exact:
 		fact += fmt.Sprintf("\nunpacks to %s", exact(r.Unpacked.Bytes))
 	case image.Hint:
-		fact += fmt.Sprintf("\nunpacks to %s or so", Bytes(r.Unpacked.Bytes))
+		fact += fmt.Sprintf("\nunpacks to %s or more", Bytes(r.Unpacked.Bytes))
 	}
 	return fact
 }

@@ -35,7 +35,7 @@ func ProblemSentence(err error) string {
 	case errors.As(err, &damage):
 		text = damageClause(damage)
 	case errors.Is(err, ErrInterrupted):
-		text = "interrupted; nothing was written to the card"
+		text = "interrupted"
 	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
 		text = strings.Replace(text, path.Error(), "there is no file "+path.Path, 1)
 	case errors.As(err, &path):

@@ -133,6 +133,9 @@ func stateClause(r stamp.Result) string {
 
 func stampFacts(a *answer, s Stamped) {
 	doc := s.Doc
+	if s.Err != nil {
+		doc.Image.Unpacked = 0 // as far as it came, which is no size of an image
+	}
 	a.add("image", "%s", docImage(doc.Image))
 	if s.Err == nil {
 		a.add("checked", "%s", checkedFact(s.Report))
