@@ -82,6 +82,11 @@ func TestFailingBlockDevice(t *testing.T) {
 	cardtest.Sparse(t, plainFile, 64<<20)
 	d.want(5, "the disk that holds the card's file is full", "stamp", "--yes", osXZ, plainFile)
 
+	// And a state folder without room is found before the card is touched.
+	d.env = append(d.env, "ZIPSTAMP_RECEIPTS="+full)
+	d.want(1, "the receipt can't be written, so nothing was started: "+full, "stamp", "--yes", osXZ, narrow)
+	d.env = append(d.env, "ZIPSTAMP_RECEIPTS=")
+
 	// A loop device whose file was cut short gives I/O errors beyond the cut, to reads as to writes.
 	file := cardtest.Sparse(t, d.path("card"), 64<<20)
 	loop := cardtest.Loop(t, file)

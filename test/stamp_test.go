@@ -204,6 +204,14 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		assert.Equal(t, c.state, doc["card"].(map[string]any)["state"], name)
 		assert.EqualValues(t, c.status, doc["exit"], name)
 		assert.Equal(t, "9.8.7-test", doc["tool"].(map[string]any)["version"], name)
+		if c.verdict == "good" {
+			var phases []any
+			for _, p := range doc["phases"].([]any) {
+				phases = append(phases, p.(map[string]any)["phase"])
+			}
+			assert.Equal(t, name != "unchecked", phases[0] == "check", name)
+			assert.Contains(t, phases, "read back", name)
+		}
 		if c.status == 0 {
 			data := d.read("x.card.data")
 			assert.True(t, bytes.Equal(unpack, data[:len(unpack)]), name)

@@ -76,6 +76,7 @@ type stamping struct {
 	image    *image.File
 	contents image.Contents
 	found    check.Published
+	checking time.Duration // how long the check took
 	card     *card.Card
 	device   card.Device
 	draft    *receipt.Draft // nil when it has been kept
@@ -221,6 +222,8 @@ func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, err
 	if s.found.Nothing() {
 		return check.Report{Packing: s.contents.Packing, Member: s.contents.Member}, nil
 	}
+	start := time.Now()
+	defer func() { s.checking = time.Since(start) }()
 	return check.Run(ctx, s.image, s.o.member, s.found, m)
 }
 
@@ -238,6 +241,7 @@ func (s *stamping) refuseImage(r check.Report) error {
 // finish keeps the receipt and shows the result.
 func (s *stamping) finish(report check.Report, result stamp.Result, err error, started time.Time) error {
 	doc := receipt.New(s.image, report, s.card, s.device, s.set.repairs, result)
+	doc.AddCheck(s.image.Size, s.checking)
 	doc.Tool = receipt.Tool{Name: "zipstamp", Version: s.version}
 	doc.Started, doc.Ended = started.UTC(), time.Now().UTC()
 	doc.Verdict = verdict(result, err)

@@ -59,3 +59,12 @@ func (s Size) Known() int64 {
 	}
 	return 0
 }
+
+// Likely is the size in bytes if it is exact, or a hint that makes sense beside the download's size; 0 otherwise. It
+// is good enough to show progress.
+func (s Size) Likely(download int64) int64 {
+	if s.Certainty == Hint && s.Bytes < download {
+		return 0
+	}
+	return s.Bytes
+}

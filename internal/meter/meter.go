@@ -38,7 +38,7 @@ type Reading struct {
 	Started time.Time // when the phase began
 	Ended   time.Time // when it ended; zero while it goes on
 	Done    int64     // bytes done in this phase
-	Total   int64     // bytes to do in this phase; 0 where it isn't known
+	Total   int64     // bytes to do in this phase, as far as known beforehand; 0 where it isn't
 
 	// SourceDone and SourceTotal are bytes of the packed file; they give the share that is
 	// done where Total isn't known. SourceTotal is 0 where they mean nothing.
@@ -118,10 +118,13 @@ func (m *Meter) Read() Reading {
 // Share is the part of the phase that is done, from 0 to 1, and whether it is known at all.
 func (r Reading) Share() (float64, bool) {
 	switch {
-	case r.Total > 0:
-		return min(float64(r.Done)/float64(r.Total), 1), true
+	case r.Expects():
+		return float64(r.Done) / float64(r.Total), true
 	case r.SourceTotal > 0:
 		return min(float64(r.SourceDone)/float64(r.SourceTotal), 1), true
 	}
 	return 0, false
 }
+
+// Expects tells whether Total is known, and hasn't turned out to be too small.
+func (r Reading) Expects() bool { return r.Total > 0 && r.Done <= r.Total }

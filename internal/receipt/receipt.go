@@ -5,6 +5,7 @@
 package receipt
 
 import (
+	"slices"
 	"time"
 
 	"zipstamp/internal/card"
@@ -172,6 +173,13 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}
 	}
 	return doc
+}
+
+// AddCheck puts the check of the download, of so many bytes, before the other phases; a check that took no time was none.
+func (d *Document) AddCheck(bytes int64, took time.Duration) {
+	if took > 0 {
+		d.Phases = slices.Insert(d.Phases, 0, Phase{string(meter.Check), bytes, took.Seconds(), rate(bytes, took)})
+	}
 }
 
 // Digests lists digests as receipts do: hex by algorithm. Of two with the same algorithm, the later counts.

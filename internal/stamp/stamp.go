@@ -207,7 +207,7 @@ func (r *run) all(ctx context.Context) error {
 // clearTables removes the old partition tables, at the card's start and at its end, for good: it
 // returns when the card says that they are gone.
 func (r *run) clearTables() error {
-	r.job.Meter.Begin(meter.Write, r.job.Contents.Size.Known())
+	r.job.Meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
 	if err := r.zero(0, min(BlockSize, r.dev.Size())); err != nil {
 		if !errors.As(err, new(*card.GoneError)) {
 			r.State = Uncertain
@@ -315,10 +315,11 @@ func padded(n int64, sector int) int64 {
 // blockLength is the number of the image's own bytes in block i.
 func (r *run) blockLength(i int) int64 { return min(BlockSize, r.Size-int64(i)*BlockSize) }
 
-// readAll fills buf from the image; n is short at its end.
+// readAll fills buf from the image; n is short at its end. A stream's own errors are typed, so that
+// the two bare ones mean its end.
 func readAll(s io.Reader, buf []byte) (n int, err error) {
 	n, err = io.ReadFull(s, buf)
-	if errors.Is(err, io.EOF) || err == io.ErrUnexpectedEOF { // the stream's own errors are typed
+	if err == io.EOF || err == io.ErrUnexpectedEOF {
 		err = nil
 	}
 	return n, err

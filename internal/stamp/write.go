@@ -41,75 +41,70 @@ func (b *block) release() {
 func (r *run) write(ctx context.Context) error {
 	start := time.Now()
 	r.writing.Start(start)
-	raw := r.job.Contents.Packing == image.RawPacking
-	if sealed := r.job.Known.Seal != (digest.Seal{}); len(r.job.Known.Image) == 0 && !(raw && sealed) {
+	if r.mustDigest() {
 		r.digests = digest.NewHasher(digest.SHA256)
 	}
-	var tap io.Writer
-	var downloaded func()
-	if !raw {
-		tap, downloaded = r.tapDownload()
+	// What must be known of the packed bytes: the seal, where a check has computed it before, and the digest
+	// otherwise. A raw image's own blocks tell both.
+	var sealer digest.Sealer
+	packed := digest.NewHasher(digest.SHA256)
+	var tap io.WriteCloser
+	switch {
+	case r.raw():
+	case r.sealed():
+		tap = digest.NewAside(&sealer)
+	default:
+		tap = digest.NewAside(packed)
 	}
 	stream, err := r.job.Image.Unpack(r.job.Contents, tap)
 	if err == nil {
 		err = r.pump(ctx, stream)
 		stream.Close()
 	}
-	if downloaded != nil {
-		downloaded()
+	if tap != nil {
+		tap.Close() // when the last bytes have been counted in
 	}
 	r.took(meter.Write, r.Written, start)
 	if err != nil {
 		return err
 	}
-	return r.settle()
+	return r.settle(&sealer, packed)
 }
 
-// tapDownload computes what must be known of the packed bytes: the seal, where a check has computed it
-// before, and the digest otherwise. The function returned waits for the result.
-func (r *run) tapDownload() (io.Writer, func()) {
-	if r.job.Known.Seal != (digest.Seal{}) {
-		sealer := &digest.Sealer{}
-		aside := digest.NewAside(sealer)
-		return aside, func() {
-			aside.Close()
-			if sealer.Seal() == r.job.Known.Seal {
-				r.Download = r.job.Known.Download
-			}
-		}
-	}
-	h := digest.NewHasher(digest.SHA256)
-	aside := digest.NewAside(h)
-	return aside, func() {
-		aside.Close()
-		r.Download = h.Digests()
-	}
+func (r *run) raw() bool { return r.job.Contents.Packing == image.RawPacking }
+
+// sealed tells whether a check has read the download before.
+func (r *run) sealed() bool { return r.job.Known.Seal != (digest.Seal{}) }
+
+// mustDigest tells whether the image's digest is neither known, nor the download's.
+func (r *run) mustDigest() bool {
+	return len(r.job.Known.Image) == 0 && !(r.raw() && r.sealed())
 }
 
 // settle holds what went by against what a check has found before.
-func (r *run) settle() error {
+func (r *run) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 	known := r.job.Known
-	sealed := known.Seal != (digest.Seal{})
+	if r.raw() {
+		for _, b := range r.sums {
+			sealer.Add(b)
+		}
+		packed = r.digests
+	}
+	switch {
+	case !r.sealed():
+		r.Download = packed.Digests()
+	case sealer.Seal() == known.Seal:
+		r.Download = known.Download
+	default:
+		return &ChangedError{r.job.Image.Path}
+	}
 	switch {
 	case r.digests != nil:
 		r.Image = r.digests.Digests()
-	case len(known.Image) > 0:
+	case r.raw():
+		r.Image = r.Download
+	default:
 		r.Image = known.Image
-	}
-	if r.job.Contents.Packing == image.RawPacking {
-		if sealed {
-			var sealer digest.Sealer
-			for _, b := range r.sums {
-				sealer.Add(b)
-			}
-			if sealer.Seal() == known.Seal {
-				r.Image = known.Download
-			}
-		}
-		r.Download = r.Image
-	}
-	if sealed && r.Download == nil {
-		return &ChangedError{r.job.Image.Path}
 	}
 	return nil
 }
@@ -180,15 +175,9 @@ func (r *run) unpack(ctx context.Context, stream *image.Stream, toWrite, toDiges
 			}
 		}
 		if n < BlockSize {
-			return r.end(stream)
+			return nil
 		}
 	}
-}
-
-// end reads the stream to its end, which checks what the packing says at its end.
-func (r *run) end(stream *image.Stream) error {
-	_, err := io.Copy(io.Discard, stream)
-	return err
 }
 
 // digest computes the digest of the whole image, where that isn't known.

@@ -104,7 +104,7 @@ func progressText(r meter.Reading, now time.Time, width int) string {
 	done := Bytes(r.Done)
 	share, known := r.Share()
 	switch {
-	case r.Total > 0:
+	case r.Expects():
 		done = fmt.Sprintf("%s of %s", Bytes(r.Done), Bytes(r.Total))
 	case known:
 		done = fmt.Sprintf("%s, %.0f %% of the file", Bytes(r.Done), 100*share)

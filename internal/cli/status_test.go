@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
+	"zipstamp/internal/view"
+)
+
+func TestExitStatuses(t *testing.T) {
+	for want, errs := range map[int][]error{
+		0:   {nil},
+		1:   {errors.New("odd"), &os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}},
+		2:   {&usageError{errors.New("x")}, &image.ChoiceError{}},
+		3:   {errNotPublished, &image.DamageError{}, &image.UnusableError{}, &stamp.ChangedError{}},
+		4:   {&card.RefusedError{}, &card.GoneError{}, &stamp.TooSmallError{}, &stamp.ReadBackError{Last: &card.GoneError{}}},
+		5:   {&card.IOError{}, &stamp.ReadBackError{}, &stamp.ReadBackError{Last: &card.IOError{}}},
+		130: {view.ErrInterrupted},
+	} {
+		for _, err := range errs {
+			assert.Equal(t, want, statusOf(err), "%T", err)
+			if err != nil {
+				assert.Equal(t, want, statusOf(shown{fmt.Errorf("deep: %w", &view.Hint{Err: err})}), "%T, wrapped", err)
+			}
+		}
+	}
+}
+
+func TestSplitExisting(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	base, below := splitExisting(filepath.Join(dir, "a", "b"))
+	assert.Equal(t, []string{dir, filepath.Join("a", "b")}, []string{base, below})
+	require.NoError(t, os.Symlink(dir, filepath.Join(dir, "link")))
+	base, below = splitExisting(filepath.Join(dir, "link"))
+	assert.Equal(t, []string{dir, "."}, []string{base, below})
+}
+
+func TestFaultsAreReadFromTheCommandLine(t *testing.T) {
+	f, err := parseFault("kind=flip, sector=8192,count=3,times=2")
+	require.NoError(t, err)
+	assert.Equal(t, "{flip 8192 3 2}", fmt.Sprint(f))
+	for text, why := range map[string]string{
+		"": "is not kind=", "kind=flip": "no sector=", "sector=x": `"x" is not a number`, "sector=1,sector=2": "stands twice", "sector=1,colour=red": "is not kind=",
+	} {
+		_, err := parseFault(text)
+		assert.ErrorContains(t, err, why, text)
+	}
+}
