@@ -81,8 +81,8 @@ func (b *bench) prepare() error {
 	if err := b.makeImage(); err != nil {
 		return err
 	}
-	for _, pack := range []string{"xz -kT2 disk.img", "gzip -k disk.img"} {
-		packed := b.path("disk.img." + strings.Fields(pack)[0])
+	for ending, pack := range map[string]string{"xz": "xz -kT2 disk.img", "gz": "gzip -k disk.img"} {
+		packed := b.path("disk.img." + ending)
 		if _, err := os.Stat(packed); err == nil {
 			continue
 		}
@@ -238,7 +238,7 @@ func (b *bench) stamp(file string, memory *int64, more ...string) error {
 			return err
 		}
 		os.Remove(filepath.Join(link, file))
-		if err := os.Link(b.path(file), filepath.Join(link, file)); err != nil {
+		if err := os.Symlink(b.path(file), filepath.Join(link, file)); err != nil {
 			return err
 		}
 		args = []string{"stamp", "--yes", "--unchecked", "--receipt", b.path("receipt.json")}

@@ -127,6 +127,8 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "small.card")},
 		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "link-to-small")},
 		{4, "it is write-protected", stamp(osXZ, "locked.card")},
+		{4, "it is packed as gzip, and not a file that stands for a card", stamp(osXZ, osGzip)},
+		{4, "it is text, and not a file that stands for a card", stamp(osXZ, "SHA256SUMS")},
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
 		{4, "there is no terminal to ask on", []string{"stamp", osXZ, "a.card"}},
 		{3, "nothing was published to hold alone/os.img.xz against", []string{"stamp", "--yes", "alone/os.img.xz", "a.card"}},

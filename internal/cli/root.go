@@ -29,8 +29,15 @@ type app struct {
 	started bool // arguments were understood, and the command runs
 }
 
+// gcPercent keeps the heap close to what is in use: the large buffers are not on it, and decoders leave their
+// dictionaries behind. It costs no time that could be measured, and saves some 8 MiB (bench/).
+const gcPercent = 50
+
 // Main runs the command line args and returns the exit status.
 func Main(args []string, version string) int {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercent)
+	}
 	signal.Ignore(syscall.SIGPIPE) // nobody reading the progress is no reason to leave a card half written
 	ctx, stop := untilInterrupted(context.Background())
 	defer stop()

@@ -149,6 +149,9 @@ func (s *stamping) prepare(imagePath, cardPath string) (err error) {
 	if err := s.card.Refusal(); err != nil {
 		return err
 	}
+	if err := s.refuseOtherFile(); err != nil {
+		return err
+	}
 	if s.contents, err = s.image.Look(s.o.member); err != nil {
 		return err
 	}
@@ -166,6 +169,31 @@ func (s *stamping) prepare(imagePath, cardPath string) (err error) {
 	}
 	s.device, err = s.card.Open()
 	return err
+}
+
+// refuseOtherFile refuses a plain file that holds something else than a disk: a slip of the keyboard must not
+// overwrite a download or a document.
+func (s *stamping) refuseOtherFile() error {
+	if s.card.Kind != card.Plain {
+		return nil
+	}
+	f, err := image.Open(s.card.Path)
+	if err != nil {
+		return &card.RefusedError{Card: s.card.Given, Reasons: []string{"it can't be read"}, Err: err}
+	}
+	defer f.Close()
+	what := f.What()
+	if f.Packing() != image.RawPacking {
+		what = "packed as " + f.Packing()
+	}
+	if what == "" {
+		return nil
+	}
+	return &card.RefusedError{
+		Card:    s.card.Given,
+		Reasons: []string{"it is " + what + ", and not a file that stands for a card"},
+		Next:    "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
+	}
 }
 
 // consent refuses what needs a person's word where there is no person, and no flag in place of it.

@@ -208,13 +208,10 @@ func (r *run) all(ctx context.Context) error {
 // returns when the card says that they are gone.
 func (r *run) clearTables() error {
 	r.job.Meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
+	r.State = Uncertain // until the card says so
 	if err := r.zero(0, min(BlockSize, r.dev.Size())); err != nil {
-		if !errors.As(err, new(*card.GoneError)) {
-			r.State = Uncertain
-		}
 		return err
 	}
-	r.State = NoTable
 	offset, length, err := backupTable(r.dev, r.pool)
 	if err != nil {
 		return err
@@ -225,7 +222,11 @@ func (r *run) clearTables() error {
 		}
 		r.Cleared = length
 	}
-	return r.dev.Flush()
+	if err := r.dev.Flush(); err != nil {
+		return err
+	}
+	r.State = NoTable
+	return nil
 }
 
 // zero writes length zeros, a multiple of the sector and at most a block.
