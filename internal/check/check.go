@@ -222,7 +222,7 @@ func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algo
 
 // unpack reads the image out of its packing. tap may be nil.
 func (r *Report) unpack(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, tap io.Writer, m *meter.Meter) error {
-	m.Begin(meter.Check, c.Size.Likely(f.Size))
+	m.Begin(meter.Unpack, c.Size.Likely(f.Size))
 	s, err := f.Unpack(c, tap)
 	if err != nil {
 		return r.damaged(err)

@@ -14,9 +14,10 @@ import (
 // Phase names a stretch of work that has a rate of its own.
 type Phase string
 
-// The phases of a stamp, in their order. Check is also the phase of a check alone.
+// The phases of a check and a stamp, in their order.
 const (
 	Check    Phase = "check"
+	Unpack   Phase = "unpack" // of a check that needs the image's digest
 	Write    Phase = "write"
 	Flush    Phase = "flush"
 	ReadBack Phase = "read back"

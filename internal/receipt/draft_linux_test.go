@@ -1,0 +1,56 @@
+package receipt
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card/cardtest"
+)
+
+// TestReceiptOfAnotherUser is what happens under sudo: all that is made belongs to the caller, and a link in
+// the caller's folders leads nowhere else.
+func TestReceiptOfAnotherUser(t *testing.T) {
+	cardtest.NeedRoot(t)
+	owner := Owner{UID: 4321, GID: 4322}
+	home := t.TempDir()
+	d, err := InFolder(home, ".local/state/zipstamp/receipts", owner, "x", noon)
+	require.NoError(t, err)
+	require.NoError(t, d.Keep(Document{}))
+	for _, made := range []string{".local", ".local/state", ".local/state/zipstamp/receipts", ".local/state/zipstamp/receipts/20260501-120000-stamp-x.json"} {
+		info, err := os.Lstat(filepath.Join(home, made))
+		require.NoError(t, err)
+		st := info.Sys().(*syscall.Stat_t)
+		assert.Equal(t, owner, Owner{int(st.Uid), int(st.Gid)}, made)
+	}
+	outside := t.TempDir()
+	home = t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(home, ".local")))
+	_, err = InFolder(home, ".local/state", owner, "x", noon)
+	require.Error(t, err)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestFullDiskIsFoundBeforehand(t *testing.T) {
+	cardtest.NeedRoot(t)
+	cardtest.NeedTool(t, "mount", "umount")
+	full := t.TempDir()
+	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", full).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	defer func() {
+		out, err := exec.Command("umount", full).CombinedOutput()
+		assert.NoError(t, err, "%s", out)
+	}()
+	_, err = InFolder(full, "receipts", Owner{}, "x", noon)
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	left, err := os.ReadDir(filepath.Join(full, "receipts"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
