@@ -146,10 +146,10 @@ func (s *stamping) prepare(imagePath, cardPath string) (err error) {
 	if s.card.Is(imagePath) {
 		return &card.RefusedError{Card: cardPath, Reasons: []string{"image and card are the same file"}}
 	}
-	if err := s.card.Refusal(); err != nil {
+	if err := s.refuseOtherFile(); err != nil {
 		return err
 	}
-	if err := s.refuseOtherFile(); err != nil {
+	if err := s.card.Refusal(); err != nil {
 		return err
 	}
 	if s.contents, err = s.image.Look(s.o.member); err != nil {

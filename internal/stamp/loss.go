@@ -5,7 +5,7 @@ import "zipstamp/internal/digest"
 // Loss is a card that holds less than it claims, as far as a stamp can tell. A capacity test tells more.
 type Loss struct {
 	Wraps bool  // addresses repeat: writing further on overwrote what was written before
-	Holds int64 // what the card seems to hold, bytes; right to the sector if the marker told, and to a block or so otherwise
+	Holds int64 // what the card seems to hold, bytes; right to the sector if the marker told, and to a block or so otherwise; 0: nothing
 }
 
 // minLoss is how many blocks must be wrong, in one run to the image's end or from its start, before they are
@@ -16,7 +16,7 @@ const minLoss = 3
 //   - the marker stands at a second address: addresses repeat at that distance;
 //   - a block reads as another block of the image does, further on: addresses repeat, and the greatest common
 //     divisor of the distances is the real size, or a multiple of it;
-//   - from some place on, nothing was kept;
+//   - nothing was kept at all, or nothing from some place on;
 //   - up to some place everything was overwritten, and as much as the card holds is right at the end.
 //
 // Blocks of zeros tell nothing, since a card may read as zeros where it holds nothing.
@@ -43,6 +43,8 @@ func (r *run) findLoss(bad *badBlocks) *Loss {
 		firstBad, lastBad = min(firstBad, i), max(lastBad, i)
 	}
 	switch {
+	case len(told) == len(bad.blocks) && lastGood < 0:
+		return &Loss{}
 	case firstBad > lastGood && allWrong(told, bad, firstBad, len(r.sums)):
 		return &Loss{Holds: int64(firstBad) * BlockSize}
 	case lastBad < firstGood && allWrong(told, bad, 1, lastBad+1):

@@ -212,6 +212,7 @@ func TestRealSizeIsFound(t *testing.T) {
 		"wraps":           {practice.Spec{Real: 16 * mib, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 16 * mib}, 0},
 		"wraps, any size": {practice.Spec{Real: 12345 * 512, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 12345 * 512}, 0},
 		"drops, zeros":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Zeros}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
+		"keeps nothing":   {practice.Spec{Real: 512, Beyond: practice.Drop, Reads: practice.FF}, stamp.Loss{}, 0},
 		"drops, noise":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Noise}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
 	} {
 		c.spec.Claimed = 40 * mib

@@ -88,6 +88,8 @@ func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
 
 func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) string {
 	switch {
+	case r.Loss != nil && r.Loss.Holds == 0:
+		return cardName + " keeps nothing of what is written to it"
 	case r.Loss != nil && r.Loss.Wraps:
 		return fmt.Sprintf("%s does not hold what was written: its addresses repeat after about %s, so it holds less than it claims", cardName, Bytes(r.Loss.Holds))
 	case r.Loss != nil:
@@ -224,6 +226,8 @@ func stampNotes(a *answer, s Stamped) {
 	switch {
 	case s.Err == nil && len(s.Result.Repaired) > 0:
 		a.note("A card that needs repairs is wearing out, or its reader is at fault: replace the card before long.")
+	case s.Result.Loss != nil && s.Result.Loss.Holds == 0:
+		a.note("Don't use this card: it is worn out, or counterfeit. If other cards fail in the same way, it is the reader.")
 	case s.Result.Loss != nil:
 		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
 	case errors.As(s.Err, new(*stamp.ReadBackError)):
