@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -48,13 +49,12 @@ type Streams struct {
 // NO_COLOR is set.
 func NewScreen(s Streams) *Screen {
 	errProfiled := profiled(s.Err, s)
-	v := &Screen{
+	return &Screen{
 		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, In: s.In, errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
 		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
-		live: isTerminal(s.Err), unicode: isUTF8(s.Environ),
+		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
+		asks: isTerminal(s.Err) && isTerminal(s.In),
 	}
-	v.asks = v.live && isTerminal(s.In)
-	return v
 }
 
 // result is where results go. It keeps the first error, since a result that was not written must not end as
