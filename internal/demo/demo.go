@@ -30,8 +30,8 @@ const (
 
 // Speeds of the practice cards, those of a common card, so that progress can be seen.
 const (
-	writeRate = 30e6
-	readRate  = 80e6
+	writeRate = 40e6
+	readRate  = 90e6
 )
 
 // Make makes the sample data in folder, which exists.

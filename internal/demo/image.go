@@ -49,7 +49,7 @@ func bootFiles() []layout.File {
 	return []layout.File{
 		{Path: "boot.txt", Data: []byte("# Saltmarsh OS\nkernel=kernel.bin\nboard=auto\nconsole=serial0,115200\n")},
 		{Path: "readme.txt", Data: []byte("Saltmarsh OS for Brindle boards.\nMade for the Saltmarsh Watchers, who watch tides and weather.\n")},
-		{Path: "kernel.bin", Data: kernel(3 << 20)},
+		{Path: "kernel.bin", Data: kernel(2 << 20)},
 		{Path: "brindle2.dtb", Data: deviceTree("saltmarsh,brindle-2", 6000)},
 		{Path: "brindle3.dtb", Data: deviceTree("saltmarsh,brindle-3", 7000)},
 		{Path: "overlays/tide.dtb", Data: deviceTree("saltmarsh,tide-gauge", 1200)},
@@ -93,7 +93,7 @@ func dataFiles() []layout.File {
 	for month := time.January; month <= time.December; month++ {
 		files = append(files, layout.File{Path: fmt.Sprintf("tides/2026-%02d.csv", month), Data: tides(2026, month)})
 	}
-	return append(files, layout.File{Path: "weather.bin", Data: weather(4 << 20)})
+	return append(files, layout.File{Path: "weather.bin", Data: weather(3 << 19)})
 }
 
 // tides is the height of the water every ten minutes, from the two largest tidal constituents.

@@ -33,6 +33,12 @@ func (r *run) readBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	for _, i := range r.unwritten { // what was there before may be the same; that the write failed must be told
+		if _, wrong := bad.blocks[i]; !wrong {
+			r.Verified -= r.blockLength(i)
+			bad.add(i, digest.Block{}, nil)
+		}
+	}
 	return r.mend(ctx, all, bad)
 }
 

@@ -155,13 +155,14 @@ type run struct {
 	job Job
 	dev card.Device
 	Result
-	pool    *card.Pool
-	digests *digest.Hasher // of the image as it is unpacked; nil where they are known
-	first   []byte         // the first block, until it is written
-	marker  marker
-	sums    []digest.Block // of each block's own bytes
-	writing meter.Curve
-	reading meter.Curve
+	pool      *card.Pool
+	digests   *digest.Hasher // of the image as it is unpacked; nil where they are known
+	first     []byte         // the first block, until it is written
+	marker    marker
+	sums      []digest.Block // of each block's own bytes
+	unwritten []int          // blocks that failed to be written
+	writing   meter.Curve
+	reading   meter.Curve
 }
 
 // all is the story of a stamp.

@@ -114,7 +114,7 @@ func (r *run) pump(ctx context.Context, stream *image.Stream) error {
 	stages, ctx := errgroup.WithContext(ctx)
 	toWrite := make(chan *block)
 	toDigest := make(chan *block, inFlight)
-	var sums sync.Mutex // guards r.sums while it grows
+	var sums sync.Mutex // guards what the stages add to r
 
 	stages.Go(func() error {
 		defer close(toWrite)
@@ -125,14 +125,13 @@ func (r *run) pump(ctx context.Context, stream *image.Stream) error {
 		r.digest(toDigest)
 		return nil
 	})
-	var failures atomic.Int32
 	for range inFlight {
 		stages.Go(func() error {
 			for b := range toWrite {
 				if ctx.Err() != nil {
 					return context.Cause(ctx)
 				}
-				if err := r.writeBlock(b, &sums, &failures); err != nil {
+				if err := r.writeBlock(b, &sums); err != nil {
 					return err
 				}
 			}
@@ -192,7 +191,7 @@ func (r *run) digest(blocks <-chan *block) {
 
 // writeBlock digests a block and writes it. The first one is kept. A block that can't be written is left
 // for repair, if there will be any.
-func (r *run) writeBlock(b *block, sums *sync.Mutex, failures *atomic.Int32) error {
+func (r *run) writeBlock(b *block, sums *sync.Mutex) error {
 	sum := digest.SumBlock(b.buf[:b.n])
 	sums.Lock()
 	r.sums[b.index] = sum
@@ -205,21 +204,23 @@ func (r *run) writeBlock(b *block, sums *sync.Mutex, failures *atomic.Int32) err
 		return nil
 	}
 	_, err := r.dev.WriteAt(whole, int64(b.index)*BlockSize)
-	if err != nil {
-		if !r.leaveForRepair(err) || failures.Add(1) > maxWriteErrors {
-			return err
-		}
-	}
 	sums.Lock()
 	r.Written += int64(b.n)
+	if err != nil {
+		r.unwritten = append(r.unwritten, b.index)
+	}
+	failures := len(r.unwritten)
 	sums.Unlock()
+	if err != nil && (!r.leaveForRepair(err) || failures > maxWriteErrors) {
+		return err
+	}
 	r.writing.Mark(int64(b.index)*BlockSize, int64(b.n), time.Now())
 	r.job.Meter.Add(int64(b.n))
 	b.release()
 	return nil
 }
 
-// leaveForRepair tells whether a block that failed will be read back, found wrong, and written again.
+// leaveForRepair tells whether a block that failed will be written again, when the others have been read back.
 func (r *run) leaveForRepair(err error) bool {
 	return r.job.ReadBack && r.job.Repairs > 0 && errors.As(err, new(*card.IOError)) && errors.Is(err, syscall.EIO)
 }
