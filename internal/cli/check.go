@@ -77,9 +77,10 @@ func (a *app) check() *cobra.Command {
 		Use:   "check IMAGE...",
 		Short: "Hold images against their published digests",
 		Long: `Check computes the digest of each image and holds it against what was published:
-the digest given by --digest, the sums files given by --sums, or, without either,
-the sums files that lie beside the image (SHA256SUMS, IMAGE.sha256 and the like).
-A digest may be that of the file as downloaded or that of the unpacked image.`,
+the digest given by --digest, the sums files given by --sums, or, without
+either, the sums files that lie beside the image (SHA256SUMS, IMAGE.sha256 and
+the like). A digest may be that of the file as downloaded or that of the
+unpacked image. With nothing published, it prints the digests.`,
 		Example: `  zipstamp check saltmarsh-os.img.xz
   zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
   zipstamp check --sums SHA256SUMS saltmarsh-os.img.xz`,

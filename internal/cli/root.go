@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -146,6 +147,7 @@ onto the card, and reads every block back.`,
 			a.screen = view.NewScreen(a.streams)
 		},
 	}
+	cmd.SetUsageTemplate(strings.ReplaceAll(cmd.UsageTemplate(), ".FlagUsages", ".FlagUsagesWrapped 80"))
 	cmd.SetVersionTemplate("zipstamp {{.Version}}\n")
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "print the result as one JSON document on standard output")

@@ -1,0 +1,88 @@
+package test
+
+import (
+	"bytes"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card/cardtest"
+)
+
+// TestEveryPackingIsStamped packs an image with the reference tools, publishes it with their digest commands, and stamps
+// it onto cards with sectors of both sizes. Its length is no whole number of sectors.
+func TestEveryPackingIsStamped(t *testing.T) {
+	cardtest.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
+	img := unpack[:9<<20+77]
+	for name, c := range map[string]struct{ commands, file, packing string }{
+		"raw":           {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
+		"xz, in blocks": {"xz -kT2 --block-size=1MiB disk.img; sha512sum disk.img.xz > SHA512SUMS", "disk.img.xz", "xz"},
+		"gzip":          {"gzip -k disk.img; sha256sum --tag disk.img.gz > disk.img.gz.sha256sum", "disk.img.gz", "gzip"},
+		"zstd":          {"zstd -q disk.img; sha1sum disk.img.zst > CHECKSUM", "disk.img.zst", "zstd"},
+		"bzip2":         {"bzip2 -k disk.img; sha384sum disk.img.bz2 > sha384sums.txt", "disk.img.bz2", "bzip2"},
+		"zip":           {"mkdir os; mv disk.img os; echo hi > os/readme.txt; zip -qr os.zip os; (cd os; sha224sum disk.img) > os.zip.sha224", "os.zip", "zip"},
+		"another name":  {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := newDesk(t)
+			d.write("disk.img", img)
+			cmd := exec.Command("sh", "-ec", c.commands)
+			cmd.Dir = d.dir
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			for _, sector := range []string{"512", "4096"} {
+				card := "card" + sector
+				d.card(card, "--claimed", "32MB", "--sector", sector)
+				r := d.want(0, "", "stamp", "--yes", "--json", c.file, card)
+				doc := document(t, r)
+				image := doc["image"].(map[string]any)
+				assert.Equal(t, c.packing, image["packing"])
+				assert.EqualValues(t, len(img), image["unpacked"])
+				assert.NotEmpty(t, image["published"].([]any)[0].(map[string]any)["matched"])
+				held := d.read(card + ".data")
+				assert.True(t, bytes.Equal(img, held[:len(img)]))
+				assert.Equal(t, make([]byte, 4096), held[len(img):len(img)+4096], "nothing but zeros follows")
+			}
+		})
+	}
+}
+
+func TestArchiveWithSeveralImages(t *testing.T) {
+	cardtest.NeedTool(t, "zip")
+	d := newDesk(t)
+	small, large := unpack[:5<<20], unpack[:6<<20]
+	d.write("brindle-2/os.img", small)
+	d.write("brindle-3/os.img", large)
+	cmd := exec.Command("zip", "-qr", "os.zip", "brindle-2", "brindle-3")
+	cmd.Dir = d.dir
+	require.NoError(t, cmd.Run())
+	d.card("x.card", "--claimed", "32MB")
+	stamp := func(flags ...string) []string {
+		return append(append([]string{"stamp", "--yes", "--unchecked"}, flags...), "os.zip", "x.card")
+	}
+	d.want(2, "os.zip holds 2 images: brindle-2/os.img, brindle-3/os.img", stamp()...).
+		mentions(t, "--member brindle-2/os.img")
+	d.want(2, `has no member "os"`, stamp("--member", "os")...)
+	d.want(0, "brindle-3/os.img in os.zip, 6.29 MB", stamp("--member", "brindle-3/os.img")...)
+	assert.True(t, bytes.Equal(large, d.read("x.card.data")[:len(large)]))
+	d.want(0, "Nothing was compared", "check", "--member", "brindle-2/os.img", "os.zip").mentions(t, "unpacks to 5.24 MB")
+}
+
+func TestHelpVersionAndCompletion(t *testing.T) {
+	d := newDesk(t)
+	assert.Equal(t, "zipstamp 9.8.7-test\n", d.want(0, "", "--version").out)
+	for _, command := range []string{"", "check", "stamp", "practice", "practice new", "demo"} {
+		r := d.want(0, "Usage:", append(strings.Fields(command), "--help")...)
+		assert.Empty(t, r.err)
+		for _, line := range strings.Split(r.out, "\n") {
+			assert.LessOrEqual(t, len(line), 80, line)
+		}
+	}
+	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
+		assert.Contains(t, d.want(0, "", "completion", shell).out, "zipstamp")
+	}
+	assert.Contains(t, d.want(0, "", "__complete", "st").out, "stamp\tCheck an image")
+}
