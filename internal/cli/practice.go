@@ -20,7 +20,7 @@ func (a *app) practice() *cobra.Command {
 		Use:   "practice",
 		Short: "Make practice cards: simulated cards, good and bad ones",
 		Long: `A practice card is a simulated memory card in a file. All commands take it in
-place of a real one, so everything can be tried without a card, and without risk.`,
+place of a real one, so everything can be tried without a card and without risk.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -46,7 +46,7 @@ read wrong). It shows in count sectors (1) from sector on, for the first times
 accesses after the card is put in (without times: always).`,
 		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
   zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
-  zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9,times=1`,
+  zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9`,
 		Args: takes("the name of a new file", 1, 1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
