@@ -6,6 +6,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/adrg/xdg"
 
@@ -51,6 +52,18 @@ func (p person) stateFolder() (base, below string) {
 		return p.home, filepath.Join(".local/state", name)
 	}
 	return splitExisting(filepath.Join(xdg.StateHome, name))
+}
+
+// short writes a path below the person's home as shells do, with a tilde.
+func (p person) short(path string) string {
+	home := p.home
+	if !p.sudo {
+		home, _ = os.UserHomeDir() // without a home, nothing is below it
+	}
+	if below, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok && home != "" {
+		return filepath.Join("~", below)
+	}
+	return path
 }
 
 // splitExisting takes the part of a path that exists, with its links followed, from the rest.

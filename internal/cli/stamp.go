@@ -278,7 +278,7 @@ func (s *stamping) finish(report check.Report, result stamp.Result, err error, s
 	if err != nil {
 		doc.Error = err.Error()
 	}
-	path := s.draft.Path()
+	path := s.who.short(s.draft.Path())
 	kept := s.draft.Keep(doc)
 	s.draft = nil
 	if kept != nil {

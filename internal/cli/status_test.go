@@ -36,6 +36,13 @@ func TestExitStatuses(t *testing.T) {
 	}
 }
 
+func TestPathsBelowHomeAreShort(t *testing.T) {
+	p := person{home: "/home/wren", sudo: true}
+	for path, want := range map[string]string{"/home/wren/a/b": "~/a/b", "/home/wrenly/a": "/home/wrenly/a", "r.json": "r.json", "/home/wren": "/home/wren"} {
+		assert.Equal(t, filepath.FromSlash(want), p.short(filepath.FromSlash(path)))
+	}
+}
+
 func TestSplitExisting(t *testing.T) {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
