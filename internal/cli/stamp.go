@@ -248,7 +248,7 @@ func (s *stamping) confirm(ctx context.Context) error {
 // check holds the image against what was published; with nothing published there is nothing to read yet.
 func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
 	if s.found.Nothing() {
-		return check.Report{Packing: s.contents.Packing, Member: s.contents.Member}, nil
+		return check.Report{Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member}, nil
 	}
 	start := time.Now()
 	defer func() { s.checking = time.Since(start) }()
