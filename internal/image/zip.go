@@ -158,6 +158,9 @@ func holdings(files []*zip.File) string {
 	if len(files) == 0 {
 		return "is a zip archive with no files in it"
 	}
+	if len(files) == 1 {
+		return fmt.Sprintf("holds no image of a disk; its only file is %s (%d bytes)", files[0].Name, files[0].UncompressedSize64)
+	}
 	return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%d bytes)", len(files), files[0].Name, files[0].UncompressedSize64)
 }
 

@@ -68,11 +68,11 @@ func zstdSize(r io.ReaderAt, length int64) (Size, error) {
 			continue
 		}
 		at, err = zstdFrameEnd(r, at+int64(h.HeaderSize), h.HasCheckSum)
+		if err == nil && at > length || errors.Is(err, io.ErrUnexpectedEOF) {
+			err = &DamageError{At: length, Truncated: true, Err: fmt.Errorf("the frame goes on to byte %d or beyond", at)}
+		}
 		if err != nil {
 			return Size{}, err
-		}
-		if at > length {
-			return Size{}, &DamageError{At: length, Truncated: true, Err: fmt.Errorf("the frame goes on to byte %d or beyond", at)}
 		}
 		if !h.HasFCS || h.FrameContentSize > math.MaxInt64-uint64(size.Bytes) {
 			size.Certainty = Unknown
@@ -86,14 +86,15 @@ func zstdSize(r io.ReaderAt, length int64) (Size, error) {
 	return size, nil
 }
 
-// zstdFrameEnd follows the blocks of a frame from the first block header, at at.
+// zstdFrameEnd follows the blocks of a frame from the first block header, at at. io.ErrUnexpectedEOF says that
+// the file ends before; the offset returned is where it went on.
 func zstdFrameEnd(r io.ReaderAt, at int64, checksum bool) (int64, error) {
 	for last := false; !last; {
 		var b [zstdBlockHeader]byte
 		if _, err := r.ReadAt(b[:], at); errors.Is(err, io.EOF) {
-			return 0, &DamageError{At: at, Truncated: true, Err: io.ErrUnexpectedEOF}
+			return at, io.ErrUnexpectedEOF
 		} else if err != nil {
-			return 0, err
+			return at, err
 		}
 		header := int64(b[0]) | int64(b[1])<<8 | int64(b[2])<<16
 		last = header&1 == 1
@@ -102,7 +103,7 @@ func zstdFrameEnd(r io.ReaderAt, at int64, checksum bool) (int64, error) {
 		case zstdRLEBlock:
 			size = 1
 		case zstdReservedBlock:
-			return 0, &DamageError{At: at, Err: errors.New("reserved block type")}
+			return at, &DamageError{At: at, Err: errors.New("reserved block type")}
 		}
 		at += zstdBlockHeader + size
 	}

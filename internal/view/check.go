@@ -91,17 +91,30 @@ func unpublished(a *answer, name string, r check.Report) {
 }
 
 func broken(a *answer, name string, r check.Report) {
+	var damage *image.DamageError
+	var unusable *image.UnusableError
 	a.style = bad
-	a.sentence = fmt.Sprintf("%s is damaged, or is not an image of a disk.", name)
 	switch {
 	case r.Size == 0:
-		a.sentence = fmt.Sprintf("%s is empty.", name)
+		a.sentence = name + " is empty."
 	case r.What != "":
 		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, r.What)
+	case errors.As(r.Damage, &unusable):
+		a.sentence = fmt.Sprintf("%s %s.", name, unusable.Why)
+	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
+		a.sentence = name + " is cut short: the download was not complete."
+	default:
+		a.sentence = name + " is damaged."
 	}
 	a.add("file", "%s", fileFact(r))
-	diagnosis(a, r)
+	if unusable == nil {
+		diagnosis(a, r)
+	}
 	a.add("published", "nothing was given or found to hold it against")
+	if unusable != nil && unusable.Next != "" {
+		a.note("Next: %s.", unusable.Next)
+		return
+	}
 	a.note("Don't use this file. Download it again, from the publisher's own page.")
 }
 
@@ -219,10 +232,11 @@ func fileFact(r check.Report) string {
 	default:
 		fact += ", " + r.Packing
 	}
-	switch r.Unpacked.Certainty {
-	case image.Exact:
+	switch {
+	case r.Damage != nil:
+	case r.Unpacked.Certainty == image.Exact:
 		fact += fmt.Sprintf("\nunpacks to %s", exact(r.Unpacked.Bytes))
-	case image.Hint:
+	case r.Unpacked.Certainty == image.Hint:
 		fact += fmt.Sprintf("\nunpacks to %s or more", Bytes(r.Unpacked.Bytes))
 	}
 	return fact

@@ -102,7 +102,10 @@ func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) str
 
 func damageClause(e *image.DamageError) string {
 	name := filepath.Base(e.Path)
-	if e.Truncated {
+	switch {
+	case e.Truncated && e.Unpacked == 0:
+		return fmt.Sprintf("%s is cut short (it ends at byte %s), so the download was not complete", name, place(e.At))
+	case e.Truncated:
 		return fmt.Sprintf("%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name, place(e.At), Bytes(e.Unpacked))
 	}
 	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%v)", name, place(e.At), Bytes(e.Unpacked), e.Err)
