@@ -35,15 +35,24 @@ func InFolder(home, folder string, owner Owner, cardName string, now time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	name := fmt.Sprintf("%s-stamp-%s", now.UTC().Format("20060102-150405"), plainName(cardName))
-	for i := 2; ; i++ {
-		_, err := root.Lstat(name + ".json")
-		if errors.Is(err, fs.ErrNotExist) {
-			break
+	base := fmt.Sprintf("%s-stamp-%s", now.UTC().Format("20060102-150405"), plainName(cardName))
+	for i := 1; ; i++ {
+		name := base + ".json"
+		if i > 1 {
+			name = fmt.Sprintf("%s-%d.json", base, i)
 		}
-		name = fmt.Sprintf("%s-%d", strings.TrimSuffix(name, fmt.Sprintf("-%d", i-1)), i)
+		if _, err := root.Lstat(name); err == nil {
+			continue // an earlier run's
+		}
+		d, err := start(root, name, "."+name+".part", filepath.Join(home, folder, name), owner)
+		if errors.Is(err, fs.ErrExist) {
+			continue // another run has just taken it
+		}
+		if err != nil {
+			root.Close()
+		}
+		return d, err
 	}
-	return start(root, name+".json", filepath.Join(home, folder, name+".json"), owner)
 }
 
 // AtFile starts a receipt at a path that the user chose. What is there before is replaced at the end.
@@ -55,7 +64,12 @@ func AtFile(path string, owner Owner) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	return start(root, filepath.Base(path), path, owner)
+	name := filepath.Base(path)
+	d, err := start(root, name, fmt.Sprintf(".%s.%d.part", name, os.Getpid()), path, owner)
+	if err != nil {
+		root.Close()
+	}
+	return d, err
 }
 
 // openFolder makes the folders between home and folder that are missing, and gives them to owner.
@@ -93,28 +107,27 @@ func plainName(name string) string {
 	}, name)
 }
 
-func start(root *os.Root, name, path string, owner Owner) (*Draft, error) {
-	d := &Draft{root: root, name: name, path: path, temp: fmt.Sprintf(".%s.%d.part", name, os.Getpid())}
-	var err error
-	d.file, err = root.OpenFile(d.temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+// start makes the file temp, which must not be there, and takes room for it. root stays the caller's if it fails.
+func start(root *os.Root, name, temp, path string, owner Owner) (*Draft, error) {
+	file, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
-		root.Close()
 		return nil, err
 	}
 	if owner != (Owner{}) {
-		err = d.file.Chown(owner.UID, owner.GID)
+		err = file.Chown(owner.UID, owner.GID)
 	}
 	if err == nil {
-		_, err = d.file.Write(make([]byte, reserve))
+		_, err = file.Write(make([]byte, reserve))
 	}
 	if err == nil {
-		err = d.file.Sync()
+		err = file.Sync()
 	}
 	if err != nil {
-		d.Discard()
+		file.Close()
+		_ = root.Remove(temp) // nothing is lost if it stays
 		return nil, err
 	}
-	return d, nil
+	return &Draft{root: root, file: file, temp: temp, name: name, path: path}, nil
 }
 
 // Path is where the receipt will be.

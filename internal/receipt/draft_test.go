@@ -45,6 +45,19 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &doc), "no room is left over behind it")
 	assert.Equal(t, "tide", doc.Sentence)
 
+	// Two runs in one second, on two cards of one name that ends like a number, keep both receipts.
+	one, err := InFolder(home, "a/c", Owner{}, "sd-1", noon)
+	require.NoError(t, err)
+	two, err := InFolder(home, "a/c", Owner{}, "sd-1", noon)
+	require.NoError(t, err)
+	require.NoError(t, two.Keep(Document{Sentence: "two"}))
+	require.NoError(t, one.Keep(Document{Sentence: "one"}))
+	for name, says := range map[string]string{"sd-1.json": "one", "sd-1-2.json": "two"} {
+		text, err := os.ReadFile(filepath.Join(home, "a/c", "20260501-120000-stamp-"+name))
+		require.NoError(t, err)
+		assert.Contains(t, string(text), says)
+	}
+
 	file := filepath.Join(home, "mine.json")
 	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
 	d, err = AtFile(file, Owner{})
