@@ -106,10 +106,8 @@ func (r Report) Outcome() Outcome {
 	if len(r.Wrong) > 0 {
 		return Mismatched
 	}
-	for _, h := range r.Published {
-		if h.Matched == Neither {
-			return Mismatched
-		}
+	if r.Unmatched() != nil {
+		return Mismatched
 	}
 	switch {
 	case len(r.Published) > 0:
@@ -118,6 +116,16 @@ func (r Report) Outcome() Outcome {
 		return Broken
 	}
 	return NothingPublished
+}
+
+// Unmatched is the first published digest that is neither the download's nor the image's; nil if there is none.
+func (r Report) Unmatched() *Held {
+	for i := range r.Published {
+		if r.Published[i].Matched == Neither {
+			return &r.Published[i]
+		}
+	}
+	return nil
 }
 
 // OnlyForgeable tells whether all that matched are digests that show damage and not forgery.
@@ -153,10 +161,8 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	algorithms := p.algorithms()
 	canUnpack := r.Damage == nil && r.Packing != image.RawPacking
-	unpacked := false
 	if p.Nothing() && canUnpack {
-		unpacked, err = r.both(ctx, f, contents, algorithms, m)
-		if err != nil {
+		if err := r.both(ctx, f, contents, algorithms, m); err != nil {
 			return r, err
 		}
 	}
@@ -166,7 +172,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 		}
 	}
 	r.hold(p)
-	if r.Outcome() == Mismatched && canUnpack && !unpacked {
+	if r.Unmatched() != nil && canUnpack {
 		if err := r.unpack(ctx, f, contents, algorithms, nil, m); err != nil {
 			return r, err
 		}
@@ -209,7 +215,7 @@ func (r *Report) download(ctx context.Context, f *image.File, algorithms []diges
 
 // both reads the file once for the digests of download and image. Where it can't be unpacked to the
 // end, the digest of the download is computed all the same.
-func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter) (bool, error) {
+func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter) error {
 	h := digest.NewHasher(algorithms...)
 	aside := digest.NewAside(h)
 	err := r.unpack(ctx, f, c, algorithms, aside, m)
@@ -217,7 +223,7 @@ func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algo
 	if err == nil && r.Damage == nil {
 		r.Download = h.Digests()
 	}
-	return true, err
+	return err
 }
 
 // unpack reads the image out of its packing. tap may be nil.

@@ -120,7 +120,7 @@ func broken(a *answer, name string, r check.Report) {
 
 func mismatched(a *answer, name string, r check.Report) {
 	a.style = bad
-	first := firstWrong(r)
+	first := r.Unmatched()
 	switch {
 	case r.Size == 0:
 		a.sentence = fmt.Sprintf("%s is empty.", name)
@@ -157,15 +157,6 @@ func mismatched(a *answer, name string, r check.Report) {
 func firstSums(why, name string) string {
 	short, _, _ := strings.Cut(why, " (")
 	return name + " " + short
-}
-
-func firstWrong(r check.Report) *check.Held {
-	for i := range r.Published {
-		if r.Published[i].Matched == check.Neither {
-			return &r.Published[i]
-		}
-	}
-	return nil
 }
 
 // differs shows a published digest and the computed ones, with the first digit that differs marked.
