@@ -14,13 +14,22 @@ import (
 	"strings"
 )
 
-// File is a download, open for reading. It can be looked at and unpacked any number of times.
+// File is a download, open for reading. It can be looked at and unpacked any number of times, by one
+// goroutine at a time.
 type File struct {
 	Path string
 	Size int64 // bytes of the download, as it is packed
 	file *os.File
 	head []byte
 	info fs.FileInfo
+
+	looked map[string]look // by member: what Look has found
+}
+
+// look is an answer of Look.
+type look struct {
+	contents Contents
+	err      error
 }
 
 // Open opens the download at path. Errors are those of the file system; what the file holds is
@@ -40,7 +49,7 @@ func Open(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &File{Path: path, Size: info.Size(), file: file, info: info, head: make([]byte, headSize)}
+	f := &File{Path: path, Size: info.Size(), file: file, info: info, head: make([]byte, headSize), looked: map[string]look{}}
 	n, err := file.ReadAt(f.head, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		file.Close()
@@ -96,10 +105,19 @@ func (c Contents) Names(f *File) []string {
 	return names
 }
 
-// Look finds out what is in the file, without unpacking more than the first bytes. member names the
-// image within an archive; it may be empty where there is only one.
+// Look finds out what is in the file, without unpacking more than the first bytes, and remembers it. member
+// names the image within an archive; it may be empty where there is only one.
 // The error is a *DamageError, *UnusableError or *ChoiceError, or one of reading.
 func (f *File) Look(member string) (Contents, error) {
+	found, done := f.looked[member]
+	if !done {
+		found.contents, found.err = f.look(member)
+		f.looked[member] = found
+	}
+	return found.contents, found.err
+}
+
+func (f *File) look(member string) (Contents, error) {
 	if f.Size == 0 {
 		return Contents{}, &UnusableError{f.Path, "is empty", "download it again"}
 	}
