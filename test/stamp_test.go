@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -301,6 +302,37 @@ func TestTheCardsNameMustBeTyped(t *testing.T) {
 		require.Zero(t, r.status, r.out)
 		for _, says := range []string{"All that is on x.card will be overwritten", "64.0 MB (64,000,000 bytes)", "mounted", "nothing shows that it is the one that was published", "Stamped and read back"} {
 			assert.Contains(t, plain(r.out), says, "%d columns", columns)
+		}
+	}
+}
+
+// TestProgressOnATerminal sees bars where they can be drawn, and lines where they can't.
+func TestProgressOnATerminal(t *testing.T) {
+	d := newDesk(t, osXZ, demo.Sums)
+	d.card("x.card", "--claimed", "64MB", "--write-rate", "25MB/s", "--read-rate", "60MB/s")
+	env := d.env
+	for _, c := range []struct {
+		what      string
+		env       []string
+		has, lack []string
+	}{
+		{"colours", nil, []string{"━", "─", "\x1b[36m", "write", "read back", " left"}, []string{"write:"}},
+		{"NO_COLOR", []string{"NO_COLOR=1"}, []string{"━", "─", "of 49.3 MB"}, []string{"\x1b[36m", "\x1b[1;32m"}},
+		{"no UTF-8", []string{"LANG=C", "LC_ALL=C"}, []string{"###", "..."}, []string{"━"}},
+		{"a dumb terminal", []string{"TERM=dumb"}, []string{"write: 0 B of 49.3 MB", "read back: "}, []string{"━", "\x1b["}},
+	} {
+		d.env = append(env, c.env...)
+		cmd := d.command("stamp", "--yes", osXZ, "x.card")
+		terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 100})
+		require.NoError(t, err)
+		shown, _ := io.ReadAll(terminal) // ends with an error when the program does
+		terminal.Close()
+		require.NoError(t, cmd.Wait(), "%s: %s", c.what, shown)
+		for _, has := range c.has {
+			assert.Contains(t, string(shown), has, c.what)
+		}
+		for _, lack := range c.lack {
+			assert.NotContains(t, string(shown), lack, c.what)
 		}
 	}
 }

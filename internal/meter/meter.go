@@ -129,3 +129,6 @@ func (r Reading) Share() (float64, bool) {
 
 // Expects tells whether Total is known, and hasn't turned out to be too small.
 func (r Reading) Expects() bool { return r.Total > 0 && r.Done <= r.Total }
+
+// Short tells whether the phase has done less than it was to do.
+func (r Reading) Short() bool { return r.Done < r.Total }

@@ -134,7 +134,7 @@ func fit(width int, parts ...string) string {
 
 func doneText(r meter.Reading, width int) string {
 	took := r.Ended.Sub(r.Started)
-	if r.Total > 0 && r.Done < r.Total {
+	if r.Short() {
 		return fit(width, fmt.Sprintf("ended at %s of %s", Bytes(r.Done), Bytes(r.Total)), "after "+span(took))
 	}
 	return fit(width, fmt.Sprintf("%s in %s", Bytes(r.Done), span(took)), rate(r.Done, took))
@@ -228,7 +228,7 @@ func (b *bars) done(r meter.Reading) {
 		return
 	}
 	b.setText(doneText(r, b.textWidth))
-	if r.Total > 0 && r.Done < r.Total {
+	if r.Short() {
 		b.bar.Abort(false)
 	} else {
 		b.bar.SetCurrent(barSteps)
