@@ -151,7 +151,7 @@ func NeedRoot(t *testing.T) {
 }
 
 // NeedTool does the same where a program isn't installed.
-func NeedTool(t *testing.T, names ...string) {
+func NeedTool(t testing.TB, names ...string) {
 	t.Helper()
 	for _, name := range names {
 		if _, err := exec.LookPath(name); err != nil {
@@ -161,7 +161,7 @@ func NeedTool(t *testing.T, names ...string) {
 }
 
 // Missing skips a test for a reason, or fails it where all tests have to run.
-func Missing(t *testing.T, reason string) {
+func Missing(t testing.TB, reason string) {
 	t.Helper()
 	if os.Getenv("ZIPSTAMP_TEST_ALL") != "" {
 		t.Fatal(reason)
