@@ -2,6 +2,8 @@ package test
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"fmt"
 	"os/exec"
 	"strings"
 	"testing"
@@ -18,13 +20,17 @@ func TestEveryPackingIsStamped(t *testing.T) {
 	cardtest.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
 	img := unpack[:9<<20+77]
 	for name, c := range map[string]struct{ commands, file, packing string }{
-		"raw":           {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
-		"xz, in blocks": {"xz -kT2 --block-size=1MiB disk.img; sha512sum disk.img.xz > SHA512SUMS", "disk.img.xz", "xz"},
-		"gzip":          {"gzip -k disk.img; sha256sum --tag disk.img.gz > disk.img.gz.sha256sum", "disk.img.gz", "gzip"},
-		"zstd":          {"zstd -q disk.img; sha1sum disk.img.zst > CHECKSUM", "disk.img.zst", "zstd"},
-		"bzip2":         {"bzip2 -k disk.img; sha384sum disk.img.bz2 > sha384sums.txt", "disk.img.bz2", "bzip2"},
-		"zip":           {"mkdir os; mv disk.img os; echo hi > os/readme.txt; zip -qr os.zip os; (cd os; sha224sum disk.img) > os.zip.sha224", "os.zip", "zip"},
-		"another name":  {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
+		"raw":            {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
+		"xz, in blocks":  {"xz -kT2 --block-size=1MiB disk.img; sha512sum disk.img.xz > SHA512SUMS", "disk.img.xz", "xz"},
+		"gzip":           {"gzip -k disk.img; sha256sum --tag disk.img.gz > disk.img.gz.sha256sum", "disk.img.gz", "gzip"},
+		"zstd":           {"zstd -q disk.img; sha1sum disk.img.zst > CHECKSUM", "disk.img.zst", "zstd"},
+		"bzip2":          {"bzip2 -k disk.img; sha384sum disk.img.bz2 > sha384sums.txt", "disk.img.bz2", "bzip2"},
+		"zip":            {"mkdir os; mv disk.img os; echo hi > os/readme.txt; zip -qr os.zip os; (cd os; sha224sum disk.img) > os.zip.sha224", "os.zip", "zip"},
+		"7z":             {"7z a os.7z disk.img; sha256sum os.7z > SHA256SUMS", "os.7z", "7z"},
+		"lz4":            {"lz4 -q disk.img disk.img.lz4; sha256sum disk.img > SHA256SUMS", "disk.img.lz4", "lz4"},
+		"tar, packed":    {"tar cJf os.tar.xz disk.img; sha256sum os.tar.xz > SHA256SUMS", "os.tar.xz", "tar in xz"},
+		"packed, zipped": {"xz -k disk.img; zip -q os.zip disk.img.xz; sha256sum disk.img.xz disk.img > SHA256SUMS", "os.zip", "xz in zip"},
+		"another name":   {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := newDesk(t)
@@ -85,4 +91,63 @@ func TestHelpVersionAndCompletion(t *testing.T) {
 		assert.Contains(t, d.want(0, "", "completion", shell).out, "zipstamp")
 	}
 	assert.Contains(t, d.want(0, "", "__complete", "st").out, "stamp\tCheck an image")
+}
+
+// TestImageFromAPipe has the image come in by the standard input: it is held against what was published while it is stamped,
+// and nothing that looks bootable is left where it differs.
+func TestImageFromAPipe(t *testing.T) {
+	cardtest.NeedTool(t, "xz", "sha256sum")
+	d := newDesk(t)
+	img := unpack[:6<<20+512]
+	d.write("disk.img", img)
+	prepare := exec.Command("sh", "-ec", "xz -k disk.img; tar cf os.tar disk.img; zip -q os.zip disk.img")
+	prepare.Dir = d.dir
+	require.NoError(t, prepare.Run())
+	sum := func(name string) string { return fmt.Sprintf("%x", sha256.Sum256(d.read(name))) }
+	d.card("x.card", "--claimed", "32MB")
+	pipe := func(status int, says, from string, args ...string) {
+		t.Helper()
+		cmd := exec.Command("sh", append([]string{"-c", `cat "$0" | "$@"`, from, program}, args...)...)
+		cmd.Dir, cmd.Env = d.dir, d.env
+		out, err := cmd.CombinedOutput()
+		got := 0
+		if err != nil {
+			got = cmd.ProcessState.ExitCode()
+		}
+		require.Equal(t, status, got, "%s", out)
+		require.Contains(t, plain(string(out)), says)
+	}
+	stamp := func(digest string) []string { return []string{"stamp", "--yes", "--digest", digest, "-", "x.card"} }
+	for _, file := range []string{"disk.img", "disk.img.xz", "os.tar"} {
+		pipe(0, "Stamped and read back: every block of standard input", file, stamp(sum(file))...)
+		pipe(0, "Stamped and read back", file, stamp(sum("disk.img"))...)
+		held := d.read("x.card.data")
+		assert.True(t, bytes.Equal(img, held[:len(img)]))
+		pipe(3, "standard input is not what was published: its SHA-256 differs", file, stamp(strings.Repeat("0", 64))...)
+		assert.Equal(t, make([]byte, 4096), d.read("x.card.data")[:4096], "no partition table is left")
+		pipe(0, "standard input is what was published", file, "check", "--digest", sum(file), "-")
+		pipe(0, "Nothing was compared", file, "check", "-")
+	}
+	pipe(3, "nothing was published", "disk.img", "stamp", "--yes", "-", "x.card")
+	pipe(0, "Stamped and read back", "disk.img.xz", "stamp", "--yes", "--unchecked", "-", "x.card")
+	pipe(3, "can't be unpacked as it comes in", "os.zip", "check", "-")
+	pipe(2, "nothing came in", "/dev/null", "check", "-")
+}
+
+func TestBombsAreRefused(t *testing.T) {
+	cardtest.NeedTool(t, "xz", "zip")
+	d := newDesk(t)
+	zeros := exec.Command("sh", "-ec", "{ head -c 512 /dev/zero; head -c 300M /dev/zero; } | xz -T2 -0 > big.img.xz; gzip -c big.img.xz > a; gzip -c a > b; gzip -c b > c; gzip -c c > nested.gz")
+	zeros.Dir = d.dir
+	require.NoError(t, zeros.Run())
+	d.want(3, "unpacks to more than 100000000 bytes", "check", "--max-unpacked", "100MB", "big.img.xz").mentions(t, "--max-unpacked SIZE")
+	d.want(0, "Nothing was compared", "check", "--max-unpacked", "315MB", "big.img.xz")
+	d.want(3, "packed more than 4 times over", "check", "nested.gz")
+	d.want(2, "--max-unpacked", "check", "--max-unpacked", "much", "big.img.xz")
+	d.card("x.card", "--claimed", "64MB")
+	d.want(4, "does not fit", "stamp", "--yes", "--unchecked", "big.img.xz", "x.card")
+	gz := exec.Command("sh", "-ec", "xz -dc big.img.xz | gzip > big.img.gz")
+	gz.Dir = d.dir
+	require.NoError(t, gz.Run())
+	d.want(3, "unpacks to more than 50000000 bytes", "stamp", "--yes", "--unchecked", "--max-unpacked", "50MB", "big.img.gz", "x.card")
 }

@@ -83,6 +83,7 @@ type Report struct {
 	Packing   string
 	Member    string          // within an archive
 	Unpacked  image.Size      // of the image
+	Unchecked bool            // the packing has no check values, so that damage may go unseen
 	Download  []digest.Digest // of the file as downloaded
 	Image     []digest.Digest // of the unpacked image; empty where it wasn't needed, or couldn't be had
 	Published []Held
@@ -157,11 +158,12 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	if err != nil {
 		r.Damage = err
 	} else {
-		r.Member, r.Unpacked = contents.Member, contents.Size
+		r.Packing, r.Member, r.Unpacked = contents.Packing, contents.Member, contents.Size
+		r.Unchecked = contents.Unchecked
 	}
-	algorithms := p.algorithms()
+	algorithms := p.Algorithms()
 	canUnpack := r.Damage == nil && r.Packing != image.RawPacking
-	if p.Nothing() && canUnpack {
+	if (p.Nothing() || f.Once()) && canUnpack {
 		if err := r.both(ctx, f, contents, algorithms, m); err != nil {
 			return r, err
 		}
@@ -172,7 +174,8 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 		}
 	}
 	r.hold(p)
-	if r.Unmatched() != nil && canUnpack {
+	r.Size = f.Size // of a pipe, it is known now
+	if r.Unmatched() != nil && canUnpack && !f.Once() {
 		if err := r.unpack(ctx, f, contents, algorithms, nil, m); err != nil {
 			return r, err
 		}
@@ -181,8 +184,18 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	return r, nil
 }
 
-// algorithms are those needed to hold what was published, and SHA-256, by which images are known today.
-func (p Published) algorithms() []digest.Algorithm {
+// Hold makes a report of a download whose digests have been computed by others, as it was stamped.
+func Hold(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
+	r := Report{
+		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
+		Download: download, Image: unpacked,
+	}
+	r.hold(p)
+	return r
+}
+
+// Algorithms are those needed to hold what was published, and SHA-256, by which images are known today.
+func (p Published) Algorithms() []digest.Algorithm {
 	out := []digest.Algorithm{digest.SHA256}
 	for _, d := range p.Digests {
 		out = append(out, d.Algorithm)
@@ -219,8 +232,11 @@ func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algo
 	h := digest.NewHasher(algorithms...)
 	aside := digest.NewAside(h)
 	err := r.unpack(ctx, f, c, algorithms, aside, m)
+	if err == nil && r.Damage != nil && f.Once() {
+		err = copyAll(ctx, aside, f.Reader(), func(int) {}) // there is no second time
+	}
 	aside.Close()
-	if err == nil && r.Damage == nil {
+	if err == nil && (r.Damage == nil || f.Once()) {
 		r.Download = h.Digests()
 	}
 	return err

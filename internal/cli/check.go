@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zipstamp/internal/card/practice"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
@@ -23,12 +24,35 @@ type published struct {
 	digests []string
 	sums    []string
 	member  string
+	limit   string // bytes, as a person writes them
 }
 
 func (p *published) flags(f *pflag.FlagSet) {
 	f.StringArrayVar(&p.digests, "digest", nil, "the published digest, as `TEXT` (may be repeated)")
 	f.StringArrayVar(&p.sums, "sums", nil, "a `FILE` with published digests (may be repeated)")
 	f.StringVar(&p.member, "member", "", "the `NAME` of the image within an archive that holds several")
+	limitFlag(f, &p.limit)
+}
+
+func limitFlag(f *pflag.FlagSet, limit *string) {
+	f.StringVar(limit, "max-unpacked", "", "the most that an image may unpack to, as `SIZE`")
+}
+
+// bound sets the limit that the user gave, or another.
+func bound(f *image.File, limit string, otherwise int64) error {
+	f.Limit = otherwise
+	if limit == "" {
+		return nil
+	}
+	n, err := practice.ParseSize(limit)
+	if err == nil && n <= 0 {
+		err = errors.New("it must be more than nothing")
+	}
+	if err != nil {
+		return &usageError{fmt.Errorf("--max-unpacked %s: %w", limit, err)}
+	}
+	f.Limit = int64(n)
+	return nil
 }
 
 // given reads the digests of the command line.
@@ -53,6 +77,10 @@ func (p *published) find(path string) (*image.File, check.Published, error) {
 	f, err := image.Open(path)
 	if err != nil {
 		return nil, check.Published{}, openError(err)
+	}
+	if err := bound(f, p.limit, 0); err != nil {
+		f.Close()
+		return nil, check.Published{}, err
 	}
 	found, err := check.Find(f, p.member, given, p.sums)
 	if err != nil {

@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -102,6 +103,9 @@ func (s *stamping) run(ctx context.Context, imagePath, cardPath string) error {
 			ReadBack: s.set.readBack, Repairs: s.set.repairs,
 			Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
 		}
+		if s.image.Once() {
+			job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(&report)
+		}
 		result, err := job.Run(ctx)
 		m.End()
 		stop()
@@ -157,6 +161,9 @@ func (s *stamping) prepare(imagePath, cardPath string) (err error) {
 	}
 	if need := s.contents.Size.Known(); need > s.card.Size {
 		return &view.Hint{Err: &stamp.TooSmallError{Image: need, Card: s.card.Size}, Next: "use a larger card"}
+	}
+	if s.o.limit == "" {
+		s.image.Limit = s.card.Size + stamp.BlockSize // so that it is the card which is found too small
 	}
 	if err := s.consent(); err != nil {
 		return err
@@ -230,14 +237,10 @@ func (s *stamping) reserve() (*receipt.Draft, error) {
 
 // confirm shows what will happen, and asks.
 func (s *stamping) confirm(ctx context.Context) error {
-	recognised, err := s.image.Peek(s.contents)
-	if err != nil {
-		return err
-	}
 	if s.o.yes {
 		return nil
 	}
-	s.screen.ShowPlan(view.Plan{Card: s.card, Image: s.image, Contents: s.contents, Published: s.found, Unsure: !recognised})
+	s.screen.ShowPlan(view.Plan{Card: s.card, Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised})
 	yes, err := s.screen.Confirm(ctx, s.card.Name)
 	if err == nil && !yes {
 		err = &card.RefusedError{Card: s.card.Given, Reasons: []string{"its name was not typed, so nothing was written"}}
@@ -247,12 +250,23 @@ func (s *stamping) confirm(ctx context.Context) error {
 
 // check holds the image against what was published; with nothing published there is nothing to read yet.
 func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
-	if s.found.Nothing() {
+	if s.found.Nothing() || s.image.Once() {
 		return check.Report{Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member}, nil
 	}
 	start := time.Now()
 	defer func() { s.checking = time.Since(start) }()
 	return check.Run(ctx, s.image, s.o.member, s.found, m)
+}
+
+// hold gives what holds an image that came through a pipe against what was published, and keeps the report of it.
+func (s *stamping) hold(report *check.Report) func(download, image []digest.Digest) error {
+	return func(download, image []digest.Digest) error {
+		*report = check.Hold(s.image, s.contents, s.found, download, image)
+		if report.Outcome() == check.Mismatched {
+			return &imageError{errors.New(strings.TrimRight(view.CheckSentence(*report), "."))}
+		}
+		return nil
+	}
 }
 
 // refuseImage shows why the image is not stamped.
@@ -273,7 +287,7 @@ func (s *stamping) finish(report check.Report, result stamp.Result, err error, s
 	doc.Tool = receipt.Tool{Name: "zipstamp", Version: s.version}
 	doc.Started, doc.Ended = started.UTC(), time.Now().UTC()
 	doc.Verdict = verdict(result, err)
-	doc.Sentence = view.StampSentence(filepath.Base(s.image.Path), s.card.Name, result, err)
+	doc.Sentence = view.StampSentence(view.FileName(s.image.Path), s.card.Name, result, err)
 	doc.Exit = statusOf(err)
 	if err != nil {
 		doc.Error = err.Error()

@@ -1,9 +1,9 @@
 package image
 
 import (
+	"bufio"
 	"bytes"
 	"compress/bzip2"
-	"io"
 )
 
 // bzip2 has no published specification; its magic is "BZh", the level, and the first block's
@@ -16,9 +16,7 @@ var bzip2Packing = packing{
 			(bytes.Equal(head[4:10], []byte{0x31, 0x41, 0x59, 0x26, 0x53, 0x59}) ||
 				bytes.Equal(head[4:10], []byte{0x17, 0x72, 0x45, 0x38, 0x50, 0x90}))
 	},
-	look: func(*File, string) (Contents, error) {
-		return single("bzip2", Size{}, func(r *packedReader) (io.ReadCloser, error) {
-			return io.NopCloser(bzip2.NewReader(r)), nil
-		}), nil
+	unpack: func(r *bufio.Reader, _ setting) (*layer, error) {
+		return plainLayer(bzip2.NewReader(r), Size{}), nil
 	},
 }

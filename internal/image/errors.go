@@ -12,10 +12,14 @@ type DamageError struct {
 	At        int64 // about where in the file, bytes; decoders read ahead a little
 	Unpacked  int64 // bytes of the image that came out before
 	Truncated bool  // the file ends too early
+	Total     Size  // of a file that ends too early: its length by its own account
 	Err       error
 }
 
 func (e *DamageError) Error() string {
+	if e.Truncated && e.Total.Bytes > e.At {
+		return fmt.Sprintf("%s is cut short: it has %d of %d bytes", e.Path, e.At, e.Total.Bytes)
+	}
 	if e.Truncated {
 		return fmt.Sprintf("%s is cut short: it ends at byte %d, before its %s packing does (%v)", e.Path, e.At, e.Packing, e.Err)
 	}

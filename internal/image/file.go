@@ -4,24 +4,32 @@
 package image
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
+
+	"zipstamp/internal/image/xz"
 )
 
 // File is a download, open for reading. It can be looked at and unpacked any number of times, by one
-// goroutine at a time.
+// goroutine at a time; one that comes through a pipe can be unpacked once.
 type File struct {
-	Path string
-	Size int64 // bytes of the download, as it is packed
-	file *os.File
-	head []byte
-	info fs.FileInfo
+	Path  string
+	Size  int64 // bytes of the download, as it is packed; of a pipe, what has been read so far
+	Limit int64 // bytes that it may unpack to; 0 is a bound that is sensible for a file of its size
+	file  *os.File
+	pipe  *bufio.Reader // where it comes through a pipe
+	once  bool
+	head  []byte
+	info  fs.FileInfo
 
 	looked map[string]look // by member: what Look has found
 }
@@ -32,9 +40,15 @@ type look struct {
 	err      error
 }
 
-// Open opens the download at path. Errors are those of the file system; what the file holds is
-// found by Look.
+// Input is the name that stands for the standard input.
+const Input = "-"
+
+// Open opens the download at path; Input is what comes in by stdin. Errors are those of the file system; what the file
+// holds is found by Look.
 func Open(path string) (*File, error) {
+	if path == Input {
+		return openInput(os.Stdin)
+	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
@@ -49,6 +63,10 @@ func Open(path string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
+	return newFile(path, file, info)
+}
+
+func newFile(path string, file *os.File, info fs.FileInfo) (*File, error) {
 	f := &File{Path: path, Size: info.Size(), file: file, info: info, head: make([]byte, headSize), looked: map[string]look{}}
 	n, err := file.ReadAt(f.head, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -59,8 +77,44 @@ func Open(path string) (*File, error) {
 	return f, nil
 }
 
+// openInput takes what comes in: a file, if that is where it comes from, or a pipe, of which the start is read.
+func openInput(in *os.File) (*File, error) {
+	info, err := in.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if at, err := in.Seek(0, io.SeekCurrent); info.Mode().IsRegular() && err == nil && at == 0 {
+		return newFile(Input, in, info)
+	}
+	if info.Mode()&fs.ModeCharDevice != 0 {
+		return nil, fmt.Errorf("the standard input is a terminal or device; an image comes through a pipe or from a file: %w", fs.ErrInvalid)
+	}
+	f := &File{Path: Input, file: in, info: info, once: true, pipe: bufio.NewReaderSize(in, probeSize), looked: map[string]look{}}
+	head, err := f.pipe.Peek(headSize)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	f.head = bytes.Clone(head)
+	if len(head) == 0 {
+		return nil, fmt.Errorf("nothing came in by the standard input: %w", fs.ErrInvalid)
+	}
+	return f, nil
+}
+
 // Close closes the file.
 func (f *File) Close() error { return f.file.Close() }
+
+// Once tells whether the file comes through a pipe, and can be unpacked only once.
+func (f *File) Once() bool { return f.once }
+
+// pipeReader counts what comes through a pipe.
+type pipeReader struct{ f *File }
+
+func (p pipeReader) Read(b []byte) (int, error) {
+	n, err := p.f.pipe.Read(b)
+	p.f.Size += int64(n)
+	return n, err
+}
 
 // Same tells whether path is this very file.
 func (f *File) Same(path string) bool {
@@ -68,41 +122,88 @@ func (f *File) Same(path string) bool {
 	return err == nil && os.SameFile(info, f.info)
 }
 
-// ModTime is when the file was last changed, as its file system says.
-func (f *File) ModTime() string { return f.info.ModTime().UTC().Format("2006-01-02T15:04:05Z") }
+// ModTime is when the file was last changed, as its file system says; empty for a pipe.
+func (f *File) ModTime() string {
+	if f.once {
+		return ""
+	}
+	return f.info.ModTime().UTC().Format("2006-01-02T15:04:05Z")
+}
 
 // Packing is the name of the packing that the file's first bytes show.
 func (f *File) Packing() string { return f.packing().name }
 
-func (f *File) packing() packing {
-	for _, p := range packings {
-		if p.match(f.head) {
-			return p
+func (f *File) packing() packing { return packingOf(f.head) }
+
+// partials are the endings that browsers and download programs give to a file until it is whole.
+var partials = []string{".part", ".partial", ".crdownload", ".download", ".opdownload", ".filepart", ".unconfirmed"}
+
+// Partial is the ending that tells that a download was not finished; empty if the name has none.
+func (f *File) Partial() string {
+	for _, ending := range partials {
+		if hasEnding(f.Path, ending) {
+			return f.Path[len(f.Path)-len(ending):]
 		}
 	}
-	panic("unreachable: the last packing takes everything")
+	return ""
 }
 
-// Names are the names under which the image may have been published: that of the file, and that
-// without the ending of its packing.
+func hasEnding(name, ending string) bool {
+	return len(name) > len(ending) && strings.EqualFold(name[len(name)-len(ending):], ending)
+}
+
+// Names are the names under which the image may have been published: that of the file, and those without
+// the endings of its packings, and of a download that isn't finished.
 func (f *File) Names() []string {
-	base := filepath.Base(f.Path)
-	names := []string{base}
-	for _, ending := range f.packing().endings {
-		if len(base) > len(ending) && strings.EqualFold(base[len(base)-len(ending):], ending) {
-			names = append(names, base[:len(base)-len(ending)])
+	if f.Path == Input {
+		return nil
+	}
+	return withoutEndings(filepath.Base(f.Path))
+}
+
+func withoutEndings(name string) []string {
+	names := []string{name}
+	for range layersMax {
+		short := ""
+		for _, ending := range append(partials, allEndings()...) {
+			if hasEnding(name, ending) {
+				short = name[:len(name)-len(ending)]
+				break
+			}
 		}
+		if short == "" {
+			break
+		}
+		names, name = append(names, short), short
 	}
 	return names
+}
+
+func allEndings() []string {
+	var all []string
+	for _, p := range packings {
+		all = append(all, p.endings...)
+	}
+	return all
 }
 
 // Names adds to the names of the file those of the image within it.
 func (c Contents) Names(f *File) []string {
 	names := f.Names()
-	if c.Member != "" {
-		names = append(names, path.Base(strings.ReplaceAll(c.Member, `\`, "/")))
+	if c.Member == "" {
+		return names
 	}
-	return names
+	within := withoutEndings(path.Base(strings.ReplaceAll(c.Member, `\`, "/")))
+	if len(within) > 1 && !c.memberIsImage() {
+		within = within[1:] // nobody computes the digest of what lies between the download and its image
+	}
+	return append(names, within...)
+}
+
+// memberIsImage tells whether the member is the image itself, and not packed once more.
+func (c Contents) memberIsImage() bool {
+	innermost, _, _ := strings.Cut(c.Packing, " in ")
+	return innermost == zipPacking.name || innermost == sevenZipPacking.name || innermost == tarPacking.name
 }
 
 // Look finds out what is in the file, without unpacking more than the first bytes, and remembers it. member
@@ -118,7 +219,7 @@ func (f *File) Look(member string) (Contents, error) {
 }
 
 func (f *File) look(member string) (Contents, error) {
-	if f.Size == 0 {
+	if f.Size == 0 && !f.once {
 		return Contents{}, &UnusableError{f.Path, "is empty", "download it again"}
 	}
 	p := f.packing()
@@ -127,13 +228,77 @@ func (f *File) look(member string) (Contents, error) {
 			return Contents{}, notAnImage(f.Path, what)
 		}
 	}
-	if member != "" && p.name != zipPacking.name {
-		return Contents{}, &UnusableError{f.Path, "holds a single image, so there is no member to choose", "leave --member out"}
+	c := Contents{Packing: p.name}
+	var err error
+	switch {
+	case p.unpack == nil && f.once:
+		return c, &UnusableError{f.Path, "is " + article(p.name) + " archive, which can't be unpacked as it comes in", "save it to a file, and give that"}
+	case p.look != nil && !f.once:
+		c, err = p.look(f, member)
 	}
-	c, err := p.look(f, member)
 	if err != nil {
-		return Contents{}, f.name(err, p.name, 0)
+		return c, f.name(err, p.name, 0)
 	}
+	if c.start == nil {
+		c.start = func(r *packedReader, s setting) (*layer, error) { return p.unpack(r.Reader, s) }
+	}
+	c.asked = member
+	return f.lookInside(c, member)
+}
+
+func article(name string) string {
+	if strings.ContainsRune("aeiou8x", rune(name[0])) {
+		return "an " + name
+	}
+	return "a " + name
+}
+
+// lookInside unpacks the first bytes.
+func (f *File) lookInside(c Contents, member string) (Contents, error) {
+	set := setting{path: f.Path, member: member, lanes: 1, limit: math.MaxInt64, index: c.index}
+	if f.once {
+		return f.lookIntoPipe(c, set)
+	}
+	s, err := f.unpack(c, nil, set)
+	if err != nil {
+		return c, err
+	}
+	defer s.Close()
+	return f.describe(c, s.stack, member)
+}
+
+// lookIntoPipe unpacks what has been read of a pipe. It may end before it tells anything: that is no damage.
+func (f *File) lookIntoPipe(c Contents, set setting) (Contents, error) {
+	start, err := f.pipe.Peek(probeSize)
+	if err != nil && err != io.EOF {
+		return c, err
+	}
+	first, err := f.packing().unpack(bufio.NewReaderSize(bytes.NewReader(start), headRoom), set)
+	if err == nil {
+		var st *stack
+		if st, err = descend(first, c.Packing, set); err == nil {
+			defer st.Close()
+			return f.describe(c, st, set.member)
+		}
+	}
+	if len(start) == probeSize && (errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)) {
+		return c, nil
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return c, &DamageError{Path: f.Path, Packing: c.Packing, At: int64(len(start)), Truncated: true, Err: io.ErrUnexpectedEOF}
+	}
+	return c, f.name(err, c.Packing, 0)
+}
+
+// describe adds to what a file says of itself what its first bytes show.
+func (f *File) describe(c Contents, st *stack, member string) (Contents, error) {
+	if member != "" && st.member() == "" {
+		return c, &UnusableError{f.Path, "holds a single image, so there is no member to choose", "leave --member out"}
+	}
+	if len(st.layers) > 1 || c.Size.Certainty == Unknown {
+		c.Size = st.size()
+	}
+	c.Packing, c.Member, c.Recognised, c.Unchecked = st.packing(), st.member(), st.recognised, st.unchecked()
 	return c, nil
 }
 
@@ -145,12 +310,44 @@ func notAnImage(path, what string) error {
 	return &UnusableError{path, "is " + what + ", not an image of a disk", next}
 }
 
+// Bounds of what a file may unpack to where no other is set: images of systems pack to a third, and a card that is nearly
+// empty, copied whole, to a five-hundredth.
+const (
+	limitLeast = 16 << 30
+	limitRatio = 1000
+	limitPipe  = 2 << 40
+)
+
+// limit is how many bytes the file may unpack to.
+func (f *File) limit() int64 {
+	switch {
+	case f.Limit > 0:
+		return f.Limit
+	case f.once:
+		return limitPipe
+	}
+	return max(limitLeast, limitRatio*min(f.Size, math.MaxInt64/limitRatio), f.Size)
+}
+
 // Shortfall tells by how many bytes a raw image is shorter than its own partition table says; 0 if it isn't.
 func (f *File) Shortfall() int64 {
-	if f.Packing() != RawPacking {
+	if f.Packing() != RawPacking || f.once {
 		return 0
 	}
 	return max(partitionsEnd(f.head)-f.Size, 0)
+}
+
+// total is how long the file is according to what it says itself.
+func (f *File) total() Size {
+	switch {
+	case f.once:
+		return Size{}
+	case f.Packing() == sevenZipPacking.name:
+		return sevenZipTotal(f.head)
+	case f.Packing() == zipPacking.name:
+		return zipTotal(f.head)
+	}
+	return Size{}
 }
 
 // What says what the file is, where it is no image of a disk: "a web page"; "" otherwise.
@@ -161,19 +358,37 @@ func (f *File) What() string {
 	return stranger(f.head)
 }
 
-// Reader reads the file as it was downloaded, from its start.
-func (f *File) Reader() io.Reader { return io.NewSectionReader(f.file, 0, f.Size) }
+// Reader reads the file as it was downloaded: from its start, or what has not been read yet of a pipe.
+func (f *File) Reader() io.Reader {
+	if f.once {
+		return pipeReader{f}
+	}
+	return io.NewSectionReader(f.file, 0, f.Size)
+}
 
 // name completes an error of a decoder with what it was about. at is the offset for an error that knows none.
 func (f *File) name(err error, packing string, at int64) error {
 	var pathErr *fs.PathError
 	var damage *DamageError
+	var unusable *UnusableError
+	var unsupported *xz.UnsupportedError
+	var wrongXZ *xz.Error
 	switch {
 	case errors.As(err, &damage):
 		damage.Path, damage.Packing = f.Path, packing
+		if damage.Truncated {
+			damage.Total = f.total()
+		}
 		return damage
-	case errors.As(err, new(*UnusableError)), errors.As(err, new(*ChoiceError)), errors.As(err, &pathErr):
+	case errors.As(err, &unusable):
+		unusable.Path = f.Path
+		return unusable
+	case errors.As(err, new(*ChoiceError)), errors.As(err, &pathErr):
 		return err
+	case errors.As(err, &unsupported):
+		return &UnusableError{f.Path, "can't be unpacked: " + unsupported.Why, "look for another download of the same image"}
+	case errors.As(err, &wrongXZ) && strings.HasSuffix(packing, xzPacking.name): // the outermost, so the place is one in the file
+		return &DamageError{Path: f.Path, Packing: packing, At: wrongXZ.At, Truncated: errors.Is(err, io.ErrUnexpectedEOF), Err: wrongXZ.Err}
 	}
 	return &DamageError{Path: f.Path, Packing: packing, At: at, Err: err}
 }

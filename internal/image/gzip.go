@@ -1,9 +1,9 @@
 package image
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
-	"io"
 
 	"github.com/klauspost/compress/gzip"
 )
@@ -14,13 +14,14 @@ var gzipPacking = packing{
 	// RFC 1952 section 2.3.1: ID1, ID2, and the only method, deflate.
 	match: func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) },
 	look: func(f *File, _ string) (Contents, error) {
-		return single("gzip", gzipSize(f), func(r *packedReader) (io.ReadCloser, error) {
-			d, err := gzip.NewReader(r)
-			if err != nil {
-				return nil, err // and no typed nil
-			}
-			return d, nil
-		}), nil
+		return Contents{Packing: "gzip", Size: gzipSize(f)}, nil
+	},
+	unpack: func(r *bufio.Reader, _ setting) (*layer, error) {
+		d, err := gzip.NewReader(r)
+		if err != nil {
+			return nil, err
+		}
+		return plainLayer(d, Size{}), nil
 	},
 }
 
@@ -31,5 +32,5 @@ func gzipSize(f *File) Size {
 	if _, err := f.file.ReadAt(isize[:], max(f.Size-4, 0)); err != nil {
 		return Size{}
 	}
-	return Size{int64(binary.LittleEndian.Uint32(isize[:])), Hint}
+	return Size{int64(binary.LittleEndian.Uint32(isize[:])), AtLeast}
 }

@@ -31,11 +31,16 @@ var strangers = []struct {
 	{0, "\xfd7zXZ\x00", "an xz file"},
 	{0, "\x28\xb5\x2f\xfd", "a zstd file"},
 	{0, "\x04\x22\x4d\x18", "an lz4 file"},
-	{0, "\x3a\xff\x26\xed", "a sparse Android image"},
 	{0, "\x89PNG\r\n\x1a\n", "a picture (PNG)"},
 	{0, "\xff\xd8\xff", "a picture (JPEG)"},
 	{0, "GIF8", "a picture (GIF)"},
 	{257, "ustar", "a tar archive"},
+	{56, "ARM\x64", "a Linux kernel (64-bit ARM)"},            // Documentation/arch/arm64/booting.rst
+	{0x24, "\x18\x28\x6f\x01", "a Linux kernel (32-bit ARM)"}, // Documentation/arch/arm/booting.rst, zImage
+	{0x38, "RSC\x05", "a Linux kernel (RISC-V)"},              // Documentation/arch/riscv/boot-image-header.rst
+	{0, "\xd0\x0d\xfe\xed", "a device tree"},                  // Devicetree Specification 0.4 section 5.2
+	{0, "\x27\x05\x19\x56", "a file for a boot loader"},
+	{0, "070701", "an initial file system (cpio)"},
 }
 
 // disks are byte strings that partition tables and file systems have, where a disk may start with them.
@@ -61,6 +66,9 @@ func hasMark(head []byte, at int, mark string) bool {
 
 // isDisk tells whether head is the start of a disk with a partition table or file system.
 func isDisk(head []byte) bool {
+	if isKernelX86(head) {
+		return false
+	}
 	for _, d := range disks {
 		if hasMark(head, d.at, d.mark) {
 			return true
@@ -80,11 +88,17 @@ func stranger(head []byte) string {
 			return s.what
 		}
 	}
+	if isKernelX86(head) {
+		return "a Linux kernel (x86)"
+	}
 	if isWindowsProgram(head) {
 		return "a program (Windows)"
 	}
 	return textKind(head)
 }
+
+// isKernelX86 tells a kernel that has a boot sector's signature (Documentation/arch/x86/boot.rst, "header" at 0x202).
+func isKernelX86(head []byte) bool { return hasMark(head, 0x202, "HdrS") }
 
 // isWindowsProgram looks for the PE signature where the MS-DOS header says it is (PE format, "MS-DOS stub").
 func isWindowsProgram(head []byte) bool {

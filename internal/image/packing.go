@@ -1,33 +1,86 @@
 package image
 
 import (
+	"bufio"
 	"io"
+
+	"zipstamp/internal/image/xz"
 )
 
 // packing is a way in which images are packed. To add one, write its file and a line in packings.
+//
+// A packing may hold another: an archive an image that is packed, a compressed file an archive. Those with unpack are
+// recognised and unpacked wherever they stand, as streams; the others need to go about in a file.
 type packing struct {
 	name    string // as people call it
 	endings []string
 	match   func(head []byte) bool
 
-	// look reads what the packed file says of itself, without unpacking. member is the name that the
-	// user asked for, or empty.
+	// look reads what a file says of itself, without unpacking more than it must. nil: nothing beyond what
+	// unpack finds.
 	look func(f *File, member string) (Contents, error)
+
+	// unpack starts to unpack a stream. It reads no more than it needs.
+	unpack func(r *bufio.Reader, s setting) (*layer, error)
 }
 
 // packings are tried in this order; the last one takes everything.
-var packings = []packing{xzPacking, gzipPacking, zstdPacking, bzip2Packing, zipPacking, rawPacking}
+var packings []packing
+
+// Archives look into their members, which may be packed in any way, so the table can't be made in one piece.
+func init() {
+	packings = []packing{
+		xzPacking, gzipPacking, zstdPacking, bzip2Packing, lz4Packing, sparsePacking, zipPacking, sevenZipPacking,
+		tarPacking, lzmaPacking, rawPacking,
+	}
+}
+
+// packingOf is the packing that a head shows.
+func packingOf(head []byte) packing {
+	for _, p := range packings {
+		if p.match(head) {
+			return p
+		}
+	}
+	panic("unreachable: the last packing takes everything")
+}
+
+// setting is how to unpack.
+type setting struct {
+	path   string    // of the file, for messages
+	member string    // the image asked for within an archive; empty if none is
+	lanes  int       // how many blocks may be unpacked side by side
+	limit  int64     // bytes that any stream may unpack to
+	index  *xz.Index // of an xz file; nil within another packing
+}
+
+// layer is a packing being unpacked.
+type layer struct {
+	io.ReadCloser        // what is in it
+	member        string // within an archive
+	size          Size
+	unchecked     bool // the packing has no check values of its own, so that damage may go unseen
+}
+
+// plainLayer is a layer without more to say.
+func plainLayer(r io.Reader, size Size) *layer {
+	if c, ok := r.(io.ReadCloser); ok {
+		return &layer{ReadCloser: c, size: size}
+	}
+	return &layer{ReadCloser: io.NopCloser(r), size: size}
+}
 
 // Contents is what a packed file says of itself.
 type Contents struct {
-	Packing string
-	Member  string // the image's name within an archive; empty where there is only one stream
-	Size    Size
+	Packing    string // of all layers, the innermost first: "xz", "tar in xz"
+	Member     string // the image's name within an archive; empty where there is only one stream
+	Size       Size   // of the image
+	Unchecked  bool   // no packing that it is in has check values, so that damage may go unseen
+	Recognised bool   // the image starts with a partition table or file system
 
-	// offset is where the packed stream starts in the file, and decode unpacks it, reading no more than
-	// it needs. Errors of decode and of its reader are about the bytes, unless they come from r.
-	offset int64
-	decode func(r *packedReader) (io.ReadCloser, error)
+	start func(r *packedReader, s setting) (*layer, error) // unpacks the outermost layer
+	index *xz.Index
+	asked string // the member that was asked for
 }
 
 // Size is how large an image is when unpacked.
@@ -39,18 +92,15 @@ type Size struct {
 // Certainty tells how far a size can be relied on before the image has been unpacked.
 type Certainty uint8
 
-// How sure a size is. A Hint comes from a field that may be wrong in files that are right, such as
-// gzip's length, which counts modulo 4 GiB.
+// How sure a size is. A lower bound is, for instance, gzip's length, which counts modulo 4 GiB; a file that is cut short
+// may have less.
 const (
 	Unknown Certainty = iota
-	Hint
+	AtLeast
 	Exact
 )
 
-// single is Contents of a packing that holds one stream and starts with the file.
-func single(name string, size Size, decode func(r *packedReader) (io.ReadCloser, error)) Contents {
-	return Contents{Packing: name, Size: size, decode: decode}
-}
+func (c Certainty) String() string { return [...]string{"unknown", "lower bound", "exact"}[c] }
 
 // Known is the size in bytes if it is exact, and 0 otherwise.
 func (s Size) Known() int64 {
@@ -60,10 +110,10 @@ func (s Size) Known() int64 {
 	return 0
 }
 
-// Likely is the size in bytes if it is exact, or a hint that makes sense beside the download's size; 0 otherwise. It
+// Likely is the size in bytes if it is exact, or a lower bound that makes sense beside the download's size; 0 otherwise. It
 // is good enough to show progress.
 func (s Size) Likely(download int64) int64 {
-	if s.Certainty == Hint && s.Bytes < download {
+	if s.Certainty == AtLeast && s.Bytes < download {
 		return 0
 	}
 	return s.Bytes

@@ -1,6 +1,6 @@
 package image
 
-import "io"
+import "bufio"
 
 // RawPacking is the name of the packing of an image that isn't packed.
 const RawPacking = "raw"
@@ -9,8 +9,11 @@ var rawPacking = packing{
 	name:  RawPacking,
 	match: func([]byte) bool { return true },
 	look: func(f *File, _ string) (Contents, error) {
-		return single(RawPacking, Size{f.Size, Exact}, func(r *packedReader) (io.ReadCloser, error) {
-			return io.NopCloser(r), nil
-		}), nil
+		return Contents{Packing: RawPacking, Size: Size{f.Size, Exact}}, nil
+	},
+	unpack: func(r *bufio.Reader, _ setting) (*layer, error) {
+		l := plainLayer(r, Size{})
+		l.unchecked = true
+		return l, nil
 	},
 }

@@ -2,36 +2,87 @@ package image
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
+	"compress/bzip2"
+	"encoding/binary"
 	"errors"
 	"fmt"
-	"hash"
-	"hash/crc32"
 	"io"
 	"io/fs"
 	"math"
-	"path"
-	"slices"
-	"strings"
 
 	"github.com/klauspost/compress/flate"
+
+	"zipstamp/internal/image/xz"
 )
 
-// zipPeeks bounds how many members are looked into, from the largest down, to find the image.
+// zipPeeks bounds how many members are looked into.
 const zipPeeks = 64
 
-// zipEncrypted is bit 0 of the general purpose flags (APPNOTE.TXT section 4.4.4).
-const zipEncrypted = 1
+// Constants of the zip format, APPNOTE.TXT 6.3.10.
+const (
+	zipEncrypted   = 1 << 0 // section 4.4.4, general purpose bit flags
+	zipLZMAEnds    = 1 << 1 // likewise, for LZMA: the stream has an end mark
+	zipStreamed    = 1 << 3 // likewise: sizes follow the member
+	zipLocalHeader = 30     // section 4.3.7, without name and extra field
+	zipEndSize     = 22     // section 4.3.16
+	zip64EndSize   = 56     // section 4.3.14
+	zip64Locator   = 20     // section 4.3.15
+	zip64Mark32    = 0xFFFFFFFF
+	zipBZIP2       = 12 // section 4.4.5, compression methods
+	zipLZMA        = 14
+	zipZstdOld     = 20
+	zipZstd        = 93
+	zipXZ          = 95
+)
 
-// zipMethods unpack members, by compression method (APPNOTE.TXT section 4.4.5).
-var zipMethods = map[uint16]func(io.Reader) io.ReadCloser{
-	zip.Store:   io.NopCloser,
-	zip.Deflate: flate.NewReader,
+// zipMethods unpack members, by compression method.
+var zipMethods = map[uint16]func(r *bufio.Reader, f *zip.File) (io.ReadCloser, error){
+	zip.Store:   func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return io.NopCloser(r), nil },
+	zip.Deflate: func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return flate.NewReader(r), nil },
+	zipBZIP2: func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) {
+		return io.NopCloser(bzip2.NewReader(r)), nil
+	},
+	zipZstd:    zipByZstd,
+	zipZstdOld: zipByZstd,
+	zipXZ:      func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return xz.NewReader(r, xz.Options{}), nil },
+	zipLZMA:    zipByLZMA,
 }
 
 // zipMethodNames are the methods that the specification names and that may be met, for messages.
 var zipMethodNames = map[uint16]string{
-	6: "implode", 9: "deflate64", 12: "bzip2", 14: "LZMA", 93: "zstd", 95: "xz", 98: "PPMd",
+	1: "shrink", 6: "implode", 9: "deflate64", 18: "TERSE", 96: "JPEG", 97: "WavPack", 98: "PPMd", 99: "AES encryption",
+}
+
+func zipByZstd(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) {
+	l, err := zstdPacking.unpack(r, setting{})
+	if err != nil {
+		return nil, err
+	}
+	return l, nil
+}
+
+// zipByLZMA makes the header of the .lzma format from that in the member (section 5.8.8): a version, the size of the properties,
+// and the properties.
+func zipByLZMA(r *bufio.Reader, f *zip.File) (io.ReadCloser, error) {
+	var h [9]byte
+	if _, err := io.ReadFull(r, h[:]); err != nil {
+		return nil, early(err)
+	}
+	if binary.LittleEndian.Uint16(h[2:]) != 5 {
+		return nil, errors.New("the member's LZMA properties are not well formed")
+	}
+	size := f.UncompressedSize64
+	if f.Flags&zipLZMAEnds != 0 {
+		size = lzmaUnknown
+	}
+	header := binary.LittleEndian.AppendUint64(bytes.Clone(h[4:]), size)
+	l, err := lzmaPacking.unpack(bufio.NewReader(io.MultiReader(bytes.NewReader(header), r)), setting{})
+	if err != nil {
+		return nil, err
+	}
+	return l, nil
 }
 
 var zipPacking = packing{
@@ -44,6 +95,9 @@ var zipPacking = packing{
 }
 
 func lookZip(f *File, wanted string) (Contents, error) {
+	if err := boundZip(f); err != nil {
+		return Contents{}, err
+	}
 	z, err := zip.NewReader(f.file, f.Size)
 	if errors.Is(err, zip.ErrFormat) {
 		return Contents{}, &DamageError{At: f.Size, Truncated: true, Err: errors.New("no zip directory at its end")}
@@ -51,130 +105,93 @@ func lookZip(f *File, wanted string) (Contents, error) {
 	if err != nil {
 		return Contents{}, err
 	}
-	member, err := chooseMember(f.Path, z.File, wanted)
+	var members []member
+	files := map[string]*zip.File{}
+	for _, m := range z.File {
+		// a member that was packed from a pipe says that it is one
+		if m.Mode()&(fs.ModeDir|fs.ModeSymlink) != 0 || m.UncompressedSize64 > math.MaxInt64 || m.CompressedSize64 > uint64(f.Size) {
+			continue
+		}
+		files[m.Name] = m
+		members = append(members, member{m.Name, int64(m.UncompressedSize64), zipRefusal(m), func() (io.ReadCloser, error) {
+			packed, err := m.OpenRaw()
+			if err != nil {
+				return nil, err
+			}
+			return zipMethods[m.Method](bufio.NewReader(packed), m)
+		}})
+	}
+	chosen, err := chooseMember("zip", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64}, zipPeeks)
 	if err != nil {
 		return Contents{}, err
 	}
-	if why := zipRefusal(member); why != "" {
-		return Contents{}, &UnusableError{f.Path, why, "unpack it with the program that made it, and give the image that comes out"}
-	}
-	offset, err := member.DataOffset()
+	m := files[chosen.name]
+	offset, err := m.DataOffset()
 	if err != nil {
 		return Contents{}, err
-	}
-	if member.UncompressedSize64 > math.MaxInt64 || member.CompressedSize64 > uint64(f.Size) {
-		return Contents{}, fmt.Errorf("the directory's sizes of %s are absurd", member.Name)
 	}
 	return Contents{
-		Packing: "zip",
-		Member:  member.Name,
-		Size:    Size{int64(member.UncompressedSize64), Exact},
-		offset:  offset,
-		decode: func(r *packedReader) (io.ReadCloser, error) {
-			packed := io.LimitReader(r, int64(member.CompressedSize64))
-			return &zipMember{zipMethods[member.Method](packed), member, crc32.NewIEEE(), 0}, nil
+		Packing: "zip", Size: Size{chosen.size, Exact},
+		start: func(r *packedReader, _ setting) (*layer, error) {
+			if _, err := io.CopyN(io.Discard, r, offset); err != nil {
+				return nil, err
+			}
+			unpacked, err := zipMethods[m.Method](bufio.NewReaderSize(io.LimitReader(r, int64(m.CompressedSize64)), headRoom), m)
+			if err != nil {
+				return nil, err
+			}
+			return &layer{
+				ReadCloser: newCheckedMember(unpacked, chosen.size, m.CRC32, true),
+				member:     chosen.name, size: Size{chosen.size, Exact},
+			}, nil
 		},
 	}, nil
 }
 
-// chooseMember finds the member that is the image: the one asked for, or the only one that
-// has a partition table or file system, or else the only one that is named like an image.
-func chooseMember(archive string, all []*zip.File, wanted string) (*zip.File, error) {
-	var files []*zip.File
-	for _, m := range all {
-		// a member that was packed from a pipe says that it is one
-		if m.Mode()&(fs.ModeDir|fs.ModeSymlink) == 0 && m.UncompressedSize64 > 0 && !isLitter(m.Name) {
-			files = append(files, m)
+// boundZip refuses a directory that would take much memory to read. It finds the end record as readers do, from the end; a
+// file where it can't be found is left to the library to judge.
+func boundZip(f *File) error {
+	tail := make([]byte, min(f.Size, zipEndSize+math.MaxUint16+zip64Locator))
+	if _, err := f.file.ReadAt(tail, f.Size-int64(len(tail))); err != nil {
+		return err
+	}
+	at := bytes.LastIndex(tail, []byte("PK\x05\x06"))
+	if at < 0 || at+zipEndSize > len(tail) {
+		return nil
+	}
+	records := uint64(binary.LittleEndian.Uint16(tail[at+10:]))
+	size := uint64(binary.LittleEndian.Uint32(tail[at+12:]))
+	if at >= zip64Locator && bytes.HasPrefix(tail[at-zip64Locator:], []byte("PK\x06\x07")) {
+		var end [zip64EndSize]byte
+		where := binary.LittleEndian.Uint64(tail[at-zip64Locator+8:])
+		if where < uint64(f.Size) {
+			if _, err := f.file.ReadAt(end[:], int64(where)); err == nil && bytes.HasPrefix(end[:], []byte("PK\x06\x06")) {
+				records, size = binary.LittleEndian.Uint64(end[32:]), binary.LittleEndian.Uint64(end[40:])
+			}
 		}
 	}
-	if wanted != "" {
-		return memberNamed(archive, files, wanted)
+	const recordMost = 1 << 10 // name and extra fields of a member, on average
+	if records > membersMax || size > membersMax*recordMost {
+		return tooManyMembers(f.Path)
 	}
-	slices.SortStableFunc(files, func(a, b *zip.File) int { return cmpSize(b, a) })
-	var disks, named []*zip.File
-	for _, m := range files[:min(len(files), zipPeeks)] {
-		head, peeked := peek(m)
-		switch {
-		case peeked && isDisk(head):
-			disks = append(disks, m)
-		case hasImageName(m.Name) && (!peeked || stranger(head) == ""):
-			named = append(named, m)
-		}
-	}
-	if len(disks) == 0 {
-		disks = named
-	}
-	switch {
-	case len(disks) == 1:
-		return disks[0], nil
-	case len(disks) > 1:
-		return nil, &ChoiceError{Path: archive, Members: memberNames(disks)}
-	case len(files) > 0 && zipRefusal(files[0]) != "":
-		return nil, &UnusableError{archive, zipRefusal(files[0]), "unpack it with the program that made it, and give the image that comes out"}
-	}
-	return nil, &UnusableError{archive, holdings(files), "look for another download, or unpack it and see what it holds"}
+	return nil
 }
 
-func cmpSize(a, b *zip.File) int {
-	switch {
-	case a.UncompressedSize64 < b.UncompressedSize64:
-		return -1
-	case a.UncompressedSize64 > b.UncompressedSize64:
-		return 1
-	}
-	return 0
+func tooManyMembers(path string) error {
+	return &UnusableError{path, fmt.Sprintf("has more than %d members, or says so: archives of images have a few", membersMax), "look for another download"}
 }
 
-func memberNamed(archive string, files []*zip.File, wanted string) (*zip.File, error) {
-	var based []*zip.File
-	for _, m := range files {
-		if m.Name == wanted {
-			return m, nil
-		}
-		if path.Base(m.Name) == wanted {
-			based = append(based, m)
-		}
+// zipTotal is how long an archive is at least, going by the header of its first member.
+func zipTotal(head []byte) Size {
+	if len(head) < zipLocalHeader || !bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+		return Size{}
 	}
-	if len(based) == 1 {
-		return based[0], nil
+	le := binary.LittleEndian
+	packed := le.Uint32(head[18:])
+	if le.Uint16(head[6:])&zipStreamed != 0 || packed == zip64Mark32 {
+		return Size{}
 	}
-	if len(based) > 1 {
-		files = based
-	}
-	return nil, &ChoiceError{Path: archive, Wanted: wanted, Members: memberNames(files[:min(len(files), 20)])}
-}
-
-func memberNames(files []*zip.File) []string {
-	var names []string
-	for _, m := range files {
-		names = append(names, m.Name)
-	}
-	slices.Sort(names)
-	return names
-}
-
-// holdings says what an archive holds in place of an image.
-func holdings(files []*zip.File) string {
-	if len(files) == 0 {
-		return "is a zip archive with no files in it"
-	}
-	if len(files) == 1 {
-		return fmt.Sprintf("holds no image of a disk; its only file is %s (%d bytes)", files[0].Name, files[0].UncompressedSize64)
-	}
-	return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%d bytes)", len(files), files[0].Name, files[0].UncompressedSize64)
-}
-
-// isLitter tells files that some systems add for themselves.
-func isLitter(name string) bool {
-	return strings.HasPrefix(name, "__MACOSX/") || strings.HasPrefix(path.Base(name), "._")
-}
-
-func hasImageName(name string) bool {
-	switch strings.ToLower(path.Ext(name)) {
-	case ".img", ".iso", ".raw", ".wic", ".image", ".sdcard":
-		return true
-	}
-	return false
+	return Size{zipLocalHeader + int64(le.Uint16(head[26:])) + int64(le.Uint16(head[28:])) + int64(packed), AtLeast}
 }
 
 // zipRefusal says why a member can't be unpacked; "" if it can.
@@ -190,45 +207,4 @@ func zipRefusal(m *zip.File) string {
 		return fmt.Sprintf("packs %s by zip method %d (%s), which this version cannot unpack", m.Name, m.Method, name)
 	}
 	return ""
-}
-
-// peek unpacks the first bytes of a member.
-func peek(m *zip.File) (head []byte, ok bool) {
-	if zipRefusal(m) != "" {
-		return nil, false
-	}
-	packed, err := m.OpenRaw()
-	if err != nil {
-		return nil, false
-	}
-	r := zipMethods[m.Method](packed)
-	defer r.Close()
-	head = make([]byte, headSize)
-	n, err := io.ReadFull(r, head)
-	return head[:n], err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-}
-
-// zipMember unpacks a member and holds its size and CRC-32 against the directory's.
-type zipMember struct {
-	io.ReadCloser
-	file *zip.File
-	crc  hash.Hash32
-	n    uint64
-}
-
-func (m *zipMember) Read(p []byte) (int, error) {
-	n, err := m.ReadCloser.Read(p)
-	m.crc.Write(p[:n])
-	m.n += uint64(n)
-	switch {
-	case m.n > m.file.UncompressedSize64:
-		return 0, errors.New("the member is longer than the zip directory says")
-	case err != io.EOF:
-		return n, err
-	case m.n < m.file.UncompressedSize64:
-		return n, errors.New("the member is shorter than the zip directory says")
-	case m.crc.Sum32() != m.file.CRC32:
-		return n, errors.New("the member's CRC-32 differs from the zip directory's")
-	}
-	return n, io.EOF
 }

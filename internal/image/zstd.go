@@ -1,6 +1,7 @@
 package image
 
 import (
+	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -33,20 +34,43 @@ var zstdPacking = packing{
 	},
 	look: func(f *File, _ string) (Contents, error) {
 		size, err := zstdSize(f.file, f.Size)
-		if err != nil {
-			return Contents{}, err
-		}
-		return single("zstd", size, func(r *packedReader) (io.ReadCloser, error) {
-			d, err := zstd.NewReader(r,
-				zstd.WithDecoderConcurrency(2),           // one unpacks, one reads ahead
-				zstd.WithDecoderMaxMemory(math.MaxInt64), // bounds DecodeAll, not a stream
-				zstd.WithDecoderMaxWindow(2<<30))         // the reference command's --long=31
-			if err != nil {
-				return nil, err
-			}
-			return d.IOReadCloser(), nil
-		}), nil
+		return Contents{Packing: "zstd", Size: size}, err
 	},
+	unpack: func(r *bufio.Reader, _ setting) (*layer, error) {
+		var h zstd.Header
+		head, _ := r.Peek(zstd.HeaderMaxSize)
+		l := &layer{}
+		if h.Decode(head) == nil && !h.Skippable {
+			l.unchecked = !h.HasCheckSum
+			if h.HasFCS && h.FrameContentSize < math.MaxInt64 {
+				l.size = Size{int64(h.FrameContentSize), AtLeast} // other frames may follow
+			}
+		}
+		d, err := zstd.NewReader(r,
+			zstd.WithDecoderConcurrency(2),           // one unpacks, one reads ahead
+			zstd.WithDecoderMaxMemory(math.MaxInt64), // bounds DecodeAll, not a stream
+			zstd.WithDecoderMaxWindow(windowMax))
+		if err != nil {
+			return nil, err
+		}
+		l.ReadCloser = zstdReader{d.IOReadCloser()}
+		return l, nil
+	},
+}
+
+// windowMax bounds the memory that a packed file may ask for to be unpacked, bytes: what the reference commands take by default,
+// for the largest files that they make by default, is an eighth of it.
+const windowMax = 1 << 30
+
+// zstdReader says in our words that too much memory would be needed.
+type zstdReader struct{ io.ReadCloser }
+
+func (z zstdReader) Read(p []byte) (int, error) {
+	n, err := z.ReadCloser.Read(p)
+	if errors.Is(err, zstd.ErrWindowSizeExceeded) || errors.Is(err, zstd.ErrDecoderSizeExceeded) {
+		err = &UnusableError{Why: fmt.Sprintf("can't be unpacked: it needs more than %d MiB of memory", windowMax>>20), Next: "look for another download of the same image"}
+	}
+	return n, err
 }
 
 // zstdSize goes from block to block through all frames, reading headers only. It finds the unpacked

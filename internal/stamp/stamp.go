@@ -44,8 +44,14 @@ type Job struct {
 	Known    Known
 	Device   card.Device
 	ReadBack bool // read every block back and compare it
-	Repairs  int  // how often a block that reads back wrong is rewritten
+	Repairs  int  // how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
 	Meter    *meter.Meter
+
+	// Hold is called with the digests of the download and of the image by these algorithms when all but the first block has
+	// been written, and its error ends the job. It is for an image that comes through a pipe, which nobody could
+	// check before. It may be nil.
+	Algorithms []digest.Algorithm
+	Hold       func(download, image []digest.Digest) error
 }
 
 // Known is what a check has found out about the image before. The zero value is nothing.

@@ -42,12 +42,12 @@ func (r *run) write(ctx context.Context) error {
 	start := time.Now()
 	r.writing.Start(start)
 	if r.mustDigest() {
-		r.digests = digest.NewHasher(digest.SHA256)
+		r.digests = digest.NewHasher(r.algorithms()...)
 	}
 	// What must be known of the packed bytes: the seal, where a check has computed it before, and the digest
 	// otherwise. A raw image's own blocks tell both.
 	var sealer digest.Sealer
-	packed := digest.NewHasher(digest.SHA256)
+	packed := digest.NewHasher(r.algorithms()...)
 	var tap io.WriteCloser
 	switch {
 	case r.raw():
@@ -106,7 +106,14 @@ func (r *run) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 	default:
 		r.Image = known.Image
 	}
+	if r.job.Hold != nil {
+		return r.job.Hold(r.Download, r.Image)
+	}
 	return nil
+}
+
+func (r *run) algorithms() []digest.Algorithm {
+	return append([]digest.Algorithm{digest.SHA256}, r.job.Algorithms...)
 }
 
 // pump runs the stages; it returns when all have ended.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"path/filepath"
 	"strings"
 
 	"zipstamp/internal/card"
@@ -50,16 +49,16 @@ func kindFact(c *card.Card) string {
 }
 
 func imageFact(f *image.File, c image.Contents) string {
-	fact := filepath.Base(f.Path)
+	fact := FileName(f.Path)
 	if c.Member != "" {
-		fact = fmt.Sprintf("%s in %s", c.Member, fact)
+		fact = fmt.Sprintf("%s in %s", word(c.Member), fact)
 	}
 	switch {
 	case c.Packing == image.RawPacking:
 		return fmt.Sprintf("%s, %s", fact, exact(f.Size))
 	case c.Size.Certainty == image.Exact:
 		return fmt.Sprintf("%s, %s, unpacks to %s", fact, c.Packing, exact(c.Size.Bytes))
-	case c.Size.Certainty == image.Hint:
+	case c.Size.Certainty == image.AtLeast:
 		return fmt.Sprintf("%s, %s, unpacks to %s or more", fact, c.Packing, Bytes(c.Size.Bytes))
 	}
 	return fmt.Sprintf("%s, %s, unpacked size not known beforehand", fact, c.Packing)
@@ -81,8 +80,8 @@ func publishedFact(p check.Published) string {
 
 func planNotes(p Plan) []string {
 	var notes []string
-	if hint := p.Contents.Size; hint.Certainty == image.Hint && hint.Bytes > p.Card.Size {
-		notes = append(notes, fmt.Sprintf("The image seems too large for this card: its packing says %s or more.", Bytes(hint.Bytes)))
+	if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > p.Card.Size {
+		notes = append(notes, fmt.Sprintf("The image seems too large for this card: its packing says %s or more.", Bytes(least.Bytes)))
 	}
 	if p.Unsure {
 		notes = append(notes, "The image starts with neither a partition table nor a file system known here; see that it is the right file.")

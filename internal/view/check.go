@@ -24,7 +24,7 @@ func CheckSentence(r check.Report) string { return checkAnswer(r, standard).sent
 
 func checkAnswer(r check.Report, width int) *answer {
 	a := &answer{groups: groupsIn(width)}
-	name := filepath.Base(r.Path)
+	name := FileName(r.Path)
 	switch r.Outcome() {
 	case check.Matched:
 		matched(a, name, r)
@@ -60,6 +60,14 @@ func matched(a *answer, name string, r check.Report) {
 	signatureNote(a, r)
 }
 
+// FileName is a file's name as it is shown.
+func FileName(path string) string {
+	if path == image.Input {
+		return "standard input"
+	}
+	return word(filepath.Base(path))
+}
+
 func matchedOn(on check.On) string {
 	if on == check.Image {
 		return "the unpacked image"
@@ -83,7 +91,10 @@ func unpublished(a *answer, name string, r check.Report) {
 	for _, d := range r.Image {
 		a.add(d.Algorithm.String(), "%s\nof the unpacked image", a.grouped(d.Hex()))
 	}
-	if len(r.Image) > 0 {
+	switch {
+	case len(r.Image) > 0 && r.Unchecked:
+		a.add("packing", "unpacks to its end; it has no check values that would show damage")
+	case len(r.Image) > 0:
 		a.add("packing", "unpacks to its end, and the packing's own check values agree")
 	}
 	diagnosis(a, r)
@@ -198,6 +209,8 @@ func diagnosis(a *answer, r check.Report) {
 	var unusable *image.UnusableError
 	switch {
 	case r.Size == 0 || r.What != "":
+	case errors.As(r.Damage, &damage) && damage.Truncated && damage.Total.Bytes > damage.At:
+		a.add("damage", "cut short: %s by its own account, so the download was not complete", ofTotal(damage))
 	case errors.As(r.Damage, &damage) && damage.Truncated:
 		a.add("damage", "cut short: the file ends at byte %s, before its %s packing does, so the download was not complete", place(damage.At), damage.Packing)
 	case errors.As(r.Damage, &damage):
@@ -214,12 +227,12 @@ func diagnosis(a *answer, r check.Report) {
 
 // fileFact says how large a file is, how packed, and what comes out.
 func fileFact(r check.Report) string {
-	fact := fmt.Sprintf("%s, %s", filepath.Base(r.Path), exact(r.Size))
+	fact := fmt.Sprintf("%s, %s", FileName(r.Path), exact(r.Size))
 	switch {
 	case r.Packing == image.RawPacking:
 		return fact
 	case r.Member != "":
-		fact += fmt.Sprintf(", %s of %s", r.Packing, r.Member)
+		fact += fmt.Sprintf(", %s of %s", r.Packing, word(r.Member))
 	default:
 		fact += ", " + r.Packing
 	}
@@ -227,7 +240,7 @@ func fileFact(r check.Report) string {
 	case r.Damage != nil:
 	case r.Unpacked.Certainty == image.Exact:
 		fact += fmt.Sprintf("\nunpacks to %s", exact(r.Unpacked.Bytes))
-	case r.Unpacked.Certainty == image.Hint:
+	case r.Unpacked.Certainty == image.AtLeast:
 		fact += fmt.Sprintf("\nunpacks to %s or more", Bytes(r.Unpacked.Bytes))
 	}
 	return fact

@@ -41,7 +41,7 @@ func ProblemSentence(err error) string {
 	case errors.As(err, &path):
 		text = strings.Replace(text, path.Error(), path.Path+": "+path.Err.Error(), 1)
 	}
-	return strings.TrimRight(text, ".") + "."
+	return strings.TrimRight(word(text), ".") + "."
 }
 
 // Hint is an error with advice of its own.

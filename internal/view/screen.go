@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -210,7 +211,7 @@ func foldLine(text string, width int) []string {
 	return append(lines, line)
 }
 
-// visible writes control characters as escapes.
+// visible writes control characters as escapes, and those that are not seen but turn the order of what is.
 func visible(s string) string {
 	if !strings.ContainsFunc(s, isControl) {
 		return s
@@ -226,4 +227,11 @@ func visible(s string) string {
 	return b.String()
 }
 
-func isControl(r rune) bool { return r < ' ' || r >= 0x7f && r < 0xa0 }
+func isControl(r rune) bool {
+	return r < ' ' || r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp)
+}
+
+// word is a text from outside (a name in an archive, a label, a title) as part of a line: it has no line breaks.
+func word(s string) string {
+	return visible(strings.ToValidUTF8(s, "\uFFFD"))
+}

@@ -101,14 +101,24 @@ func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) str
 }
 
 func damageClause(e *image.DamageError) string {
-	name := filepath.Base(e.Path)
+	name := FileName(e.Path)
 	switch {
+	case e.Truncated && e.Total.Bytes > e.At:
+		return fmt.Sprintf("%s is cut short: %s, so the download was not complete", name, ofTotal(e))
 	case e.Truncated && e.Unpacked == 0:
 		return fmt.Sprintf("%s is cut short (it ends at byte %s), so the download was not complete", name, place(e.At))
 	case e.Truncated:
 		return fmt.Sprintf("%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name, place(e.At), Bytes(e.Unpacked))
 	}
 	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%v)", name, place(e.At), Bytes(e.Unpacked), e.Err)
+}
+
+// ofTotal says how much is there of how much.
+func ofTotal(e *image.DamageError) string {
+	if e.Total.Certainty == image.Exact {
+		return fmt.Sprintf("it has %s of %s", Bytes(e.At), Bytes(e.Total.Bytes))
+	}
+	return fmt.Sprintf("it has %s of at least %s", Bytes(e.At), Bytes(e.Total.Bytes))
 }
 
 func failedClause(cardName string, e *card.IOError) string {
@@ -168,9 +178,9 @@ func stampFacts(a *answer, s Stamped) {
 }
 
 func docImage(i receipt.Image) string {
-	fact := filepath.Base(i.Path)
+	fact := FileName(i.Path)
 	if i.Member != "" {
-		fact = i.Member + " in " + fact
+		fact = word(i.Member) + " in " + fact
 	}
 	if i.Unpacked > 0 {
 		fact += ", " + exact(i.Unpacked)

@@ -42,6 +42,9 @@ type lzma2 struct {
 	dict   int    // bytes
 	whole  bool   // the window holds the whole block, and never moves
 	most   int    // how large the window may grow
+
+	// what the next chunk must bring
+	needDict, needProps, needState bool
 }
 
 // prepare makes a window for a block: one for all of it, or one that slides.
@@ -58,6 +61,7 @@ func (z *lzma2) prepare(dict, unpacked int64, whole bool) {
 	z.whole, z.most = whole, size
 	z.dict = int(dict)
 	z.pos, z.sent, z.low, z.base = windowHead, windowHead, windowHead, windowHead
+	z.needDict, z.needProps, z.needState = true, true, true
 }
 
 // windowSize is the size of a window in bytes. One that slides has room beyond the dictionary, so that it
@@ -76,38 +80,39 @@ func windowSize(dict, unpacked int64, whole bool) int64 {
 
 // run unpacks a block and hands its pieces to emit. io.EOF and io.ErrUnexpectedEOF are those of r.
 func (z *lzma2) run(r source, emit func(p []byte) error) error {
-	needDict, needProps, needState := true, true, true
 	for {
-		control, err := r.ReadByte()
-		if err != nil {
+		if end, err := z.step(r, emit); end || err != nil {
 			return err
 		}
-		switch {
-		case control == 0:
-			return z.emit(z.pos, emit)
-		case control >= 0xE0 || control == 1: // dictionary reset
-			needDict, needProps = false, true
-			z.low, z.base = z.pos, z.pos
-		case needDict:
-			return errData
-		}
-		if control < 0x80 {
-			if control > 2 {
-				return errData
-			}
-			if err := z.stored(r, emit); err != nil {
-				return err
-			}
-			continue
-		}
-		if control < 0xC0 && needProps || control < 0xA0 && needState {
-			return errData
-		}
-		if err := z.packed(r, control, emit); err != nil {
-			return err
-		}
-		needProps, needState = needProps && control < 0xC0, needState && control < 0xA0
 	}
+}
+
+// step unpacks a chunk, or finds the end.
+func (z *lzma2) step(r source, emit func(p []byte) error) (end bool, err error) {
+	control, err := r.ReadByte()
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case control == 0:
+		return true, z.emit(z.pos, emit)
+	case control >= 0xE0 || control == 1: // dictionary reset
+		z.needDict, z.needProps = false, true
+		z.low, z.base = z.pos, z.pos
+	case z.needDict:
+		return false, errData
+	}
+	if control < 0x80 {
+		if control > 2 {
+			return false, errData
+		}
+		return false, z.stored(r, emit)
+	}
+	if control < 0xC0 && z.needProps || control < 0xA0 && z.needState {
+		return false, errData
+	}
+	z.needProps, z.needState = z.needProps && control < 0xC0, z.needState && control < 0xA0
+	return false, z.packed(r, control, emit)
 }
 
 // stored takes a chunk that isn't packed.

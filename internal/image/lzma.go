@@ -1,0 +1,59 @@
+package image
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+
+	"github.com/ulikunitz/xz/lzma"
+)
+
+// The .lzma format has no magic: a properties byte, the size of the dictionary, and that of the contents, or all ones (the "LZMA_Alone"
+// header in the LZMA specification of its authors).
+const (
+	lzmaPropsMax = 9 * 5 * 5
+	lzmaUnknown  = ^uint64(0)
+	lzmaDictMin  = 4 << 10
+	lzmaSizeMax  = 256 << 30 // what other programs take for a sign that it isn't one
+)
+
+var lzmaPacking = packing{
+	name:    "lzma",
+	endings: []string{".lzma"},
+	match: func(head []byte) bool {
+		return len(head) >= lzma.HeaderLen+5 && head[0] < lzmaPropsMax && head[13] == 0 && // the first byte of LZMA itself is zero
+			lzma.ValidHeader(head[:lzma.HeaderLen]) && binary.LittleEndian.Uint32(head[1:]) >= lzmaDictMin && lzmaSizeFits(head) &&
+			!isDisk(head)
+	},
+	look: func(f *File, _ string) (Contents, error) {
+		c := Contents{Packing: "lzma"}
+		if n := binary.LittleEndian.Uint64(f.head[5:]); n != lzmaUnknown {
+			c.Size = Size{int64(n), Exact}
+		}
+		return c, nil
+	},
+	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
+		head, err := r.Peek(lzma.HeaderLen)
+		if err != nil {
+			return nil, err
+		}
+		if dict := int64(binary.LittleEndian.Uint32(head[1:])); dict > windowMax {
+			return nil, &UnusableError{s.path, fmt.Sprintf("can't be unpacked: it needs a dictionary of %d MiB, and %d MiB are the most that is taken", dict>>20, windowMax>>20), "look for another download of the same image"}
+		}
+		l := &layer{unchecked: true}
+		if n := binary.LittleEndian.Uint64(head[5:]); n != lzmaUnknown {
+			l.size = Size{int64(n), Exact}
+		}
+		d, err := lzma.NewReader(r)
+		if err != nil {
+			return nil, err
+		}
+		l.ReadCloser = plainLayer(d, Size{})
+		return l, nil
+	},
+}
+
+func lzmaSizeFits(head []byte) bool {
+	n := binary.LittleEndian.Uint64(head[5:])
+	return n == lzmaUnknown || n > 0 && n < lzmaSizeMax
+}

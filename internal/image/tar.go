@@ -1,0 +1,139 @@
+package image
+
+import (
+	"archive/tar"
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+var tarPacking = packing{
+	name:    "tar",
+	endings: []string{".tar"},
+	match:   func(head []byte) bool { return hasMark(head, 257, "ustar") && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
+	look:    lookTar,
+	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
+		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
+		var err error
+		if t.header, t.body, err = t.next(); err == io.EOF {
+			err = t.notFound()
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &layer{ReadCloser: io.NopCloser(t), member: t.header.Name, size: Size{t.header.Size, Exact}, unchecked: true}, nil
+	},
+}
+
+// lookTar goes through a file's headers, which is soon done where there is nothing to unpack.
+func lookTar(f *File, wanted string) (Contents, error) {
+	s := setting{path: f.Path, member: wanted, limit: f.limit()}
+	t := tarScan{r: tar.NewReader(io.NewSectionReader(f.file, 0, f.Size)), setting: s}
+	var images []member
+	for {
+		h, _, err := t.next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return Contents{}, err
+		}
+		images = append(images, member{name: h.Name})
+	}
+	switch {
+	case len(images) == 0:
+		return Contents{}, t.notFound()
+	case len(images) > 1 && wanted == "":
+		return Contents{}, &ChoiceError{Path: f.Path, Members: memberNames(images)}
+	case len(images) > 1:
+		return Contents{}, &ChoiceError{Path: f.Path, Wanted: wanted, Members: memberNames(images)}
+	}
+	return Contents{Packing: "tar"}, nil
+}
+
+// tarScan goes from image to image in an archive that is read as a stream.
+type tarScan struct {
+	r *tar.Reader
+	setting
+	seen  []member // all members so far
+	count int
+}
+
+// next goes on to the next image: a member that starts like one, or is named like one, or is the one asked for. io.EOF says
+// that there is none.
+func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
+	for {
+		h, err := t.r.Next()
+		if errors.Is(err, tar.ErrHeader) {
+			err = errors.New("a header of the tar archive is not well formed")
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if t.count++; t.count > membersMax {
+			return nil, nil, tooManyMembers(t.path)
+		}
+		if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeGNUSparse || h.Size == 0 || isLitter(h.Name) {
+			continue
+		}
+		if len(t.seen) < zipPeeks {
+			t.seen = append(t.seen, member{name: h.Name, size: h.Size})
+		}
+		body := bufio.NewReaderSize(t.r, int(min(probeSize, max(h.Size, 512))))
+		if t.member != "" {
+			if isCalled(h.Name, t.member) {
+				return h, body, nil
+			}
+			continue
+		}
+		start, err := body.Peek(int(min(probeSize, h.Size)))
+		if err != nil {
+			return nil, nil, early(err)
+		}
+		recognised, what := probe(start, t.setting)
+		if recognised || hasImageName(h.Name) && what == "" {
+			return h, body, nil
+		}
+	}
+}
+
+// notFound says what the archive holds in place of the image.
+func (t *tarScan) notFound() error {
+	if t.member != "" {
+		return &ChoiceError{Path: t.path, Wanted: t.member, Members: memberNames(t.seen)}
+	}
+	return noImage("tar", t.seen, t.setting)
+}
+
+// tarImage is an image in an archive. At its end it goes on to the archive's end: there must be no other image.
+type tarImage struct {
+	tarScan
+	header *tar.Header
+	body   *bufio.Reader
+	err    error
+}
+
+func (t *tarImage) Read(p []byte) (int, error) {
+	if t.err != nil {
+		return 0, t.err
+	}
+	n, err := t.body.Read(p)
+	if err == io.EOF {
+		err = t.rest()
+	}
+	t.err = err
+	return n, err
+}
+
+func (t *tarImage) rest() error {
+	h, _, err := t.next()
+	if err == nil {
+		return &ChoiceError{Path: t.path, Wanted: t.member, Members: []string{t.header.Name, h.Name}}
+	}
+	if err != io.EOF {
+		return fmt.Errorf("after %s: %w", strings.ToValidUTF8(t.header.Name, "?"), err)
+	}
+	return io.EOF
+}
