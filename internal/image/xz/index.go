@@ -27,7 +27,11 @@ type Index struct {
 type record struct {
 	unpadded int64 // the block without its padding
 	unpacked int64
+	at       int64 // where the block starts in the file, as far as ReadIndex has made it
+	check    checkKind
 }
+
+func (b record) padded() int64 { return (b.unpadded + alignment - 1) &^ (alignment - 1) }
 
 // ReadIndex reads the indexes of a file of the given length, from its end to its start. It unpacks nothing, and finds a file
 // that is cut short. Errors are those of r, or an *Error.
@@ -88,7 +92,7 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	var packed, unpacked, blocks int64
 	first := len(x.blocks)
 	err = readIndex(bufio.NewReaderSize(part, 64<<10), size, func(b record) error {
-		padded := (b.unpadded + alignment - 1) &^ (alignment - 1)
+		padded := b.padded()
 		if b.unpadded < unpaddedMin || padded < 0 || padded > math.MaxInt64-packed || b.unpacked > math.MaxInt64-unpacked-x.Unpacked {
 			return errors.New("a size in the index is absurd")
 		}
@@ -105,7 +109,6 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 		}
 		return 0, err
 	}
-	slices.Reverse(x.blocks[first:]) // all are turned round in the end
 	x.Unpacked, x.Blocks, x.Streams = x.Unpacked+unpacked, x.Blocks+blocks, x.Streams+1
 	if x.Blocks > blocksKept {
 		x.blocks = nil
@@ -117,10 +120,33 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	if _, err := r.ReadAt(header[:], start); err != nil {
 		return 0, err
 	}
-	if got, err := parseHeader(header); err != nil || got != flags {
+	got, err := parseHeader(header)
+	if err != nil || got != flags {
 		return 0, &Error{start, errors.New("no xz stream starts where the index says")}
 	}
+	x.place(min(first, len(x.blocks)), start+headerSize, checkKind(flags[1]))
 	return start, nil
+}
+
+// place fills in where the blocks of a stream are, from the one with index first, and turns them round, as all are in the end.
+func (x *Index) place(first int, at int64, kind checkKind) {
+	for i := first; i < len(x.blocks); i++ {
+		x.blocks[i].at, x.blocks[i].check = at, kind
+		at += x.blocks[i].padded()
+	}
+	slices.Reverse(x.blocks[first:])
+}
+
+// Find returns the number of the block that holds the byte at offset off of the contents, and where the block
+// starts in them. ok is false where that isn't known.
+func (x *Index) Find(off int64) (block int, start int64, ok bool) {
+	for i, b := range x.blocks {
+		if off < start+b.unpacked {
+			return i, start, true
+		}
+		start += b.unpacked
+	}
+	return 0, 0, false
 }
 
 // readIndex reads an Index (section 4) that ought to be size bytes long, or of any length where size is 0, and shows each of

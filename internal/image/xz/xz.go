@@ -5,6 +5,7 @@ package xz
 //go:generate go run ./gen
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
@@ -48,6 +49,21 @@ func NewReader(r interface {
 		f.records = o.Index.blocks
 	}
 	return lanes.New(o.Lanes, o.Memory, f.feed)
+}
+
+// NewBlockReader unpacks one block of a file whose index has been read, by its number.
+func NewBlockReader(r io.ReaderAt, index *Index, block int) io.ReadCloser {
+	b := index.blocks[block]
+	in := &counter{r: bufio.NewReaderSize(io.NewSectionReader(r, b.at, b.padded()), 64<<10), n: b.at}
+	f := &file{Options: Options{Lanes: 1, DictMax: dictMaxDefault}, r: in, spare: make(chan *lzma2, 1), records: []record{b}, seen: newTally()}
+	return lanes.New(1, memoryDefault, func(feeder *lanes.Feeder) error {
+		f.feeder = feeder
+		size, err := in.ReadByte()
+		if err != nil {
+			return cut(b.at, err)
+		}
+		return f.blockHere(size, b.check, b.at)
+	})
 }
 
 // file is a file being read.
@@ -175,23 +191,28 @@ func (f *file) stream(flags streamFlags, at int64) error {
 		if size == indexIndicator {
 			break
 		}
-		header := make([]byte, (int(size)+1)*4)
-		header[0] = size
-		if _, err := io.ReadFull(f.r, header[1:]); err != nil {
-			return cut(at, err)
-		}
-		b, err := parseBlockHeader(header)
-		if err == nil && b.dict > f.DictMax {
-			err = &UnsupportedError{fmt.Sprintf("it needs a dictionary of %d MiB to unpack, and %d MiB are the most that is taken", b.dict>>20, f.DictMax>>20)}
-		}
-		if err != nil {
-			return wrong(at, err)
-		}
-		if err := f.block(b, kind, at); err != nil {
+		if err := f.blockHere(size, kind, at); err != nil {
 			return err
 		}
 	}
 	return f.streamEnd(flags, at)
+}
+
+// blockHere reads the block at at, whose first byte, the size of its header, has been read.
+func (f *file) blockHere(size byte, kind checkKind, at int64) error {
+	header := make([]byte, (int(size)+1)*4)
+	header[0] = size
+	if _, err := io.ReadFull(f.r, header[1:]); err != nil {
+		return cut(at, err)
+	}
+	b, err := parseBlockHeader(header)
+	if err == nil && b.dict > f.DictMax {
+		err = &UnsupportedError{fmt.Sprintf("it needs a dictionary of %d MiB to unpack, and %d MiB are the most that is taken", b.dict>>20, f.DictMax>>20)}
+	}
+	if err != nil {
+		return wrong(at, err)
+	}
+	return f.block(b, kind, at)
 }
 
 // streamEnd reads index and footer; the index's first byte, at at, has been read.
@@ -273,7 +294,7 @@ func (f *file) beside(b blockHeader, kind checkKind, at, packed, unpacked, room 
 	if _, err := io.ReadFull(f.r, z.block); err != nil {
 		return cut(at, err)
 	}
-	f.seen.add(record{b.size + packed + kind.size(), unpacked})
+	f.seen.add(record{unpadded: b.size + packed + kind.size(), unpacked: unpacked})
 	check := kind.sum()
 	return f.feeder.Beside(room, int(unpacked/lanes.PieceSize)+2, lanes.Part{
 		Work: func(out *lanes.Out) error {
@@ -346,7 +367,7 @@ func (f *file) here(b blockHeader, kind checkKind, at, likely int64) error {
 			if b.packed >= 0 && packed != b.packed || b.unpacked >= 0 && unpacked != b.unpacked {
 				return wrong(at, errors.New("the block is not as long as its header says"))
 			}
-			f.seen.add(record{b.size + packed + kind.size(), unpacked})
+			f.seen.add(record{unpadded: b.size + packed + kind.size(), unpacked: unpacked})
 			end := make([]byte, -packed&(alignment-1)+kind.size())
 			if _, err := io.ReadFull(f.r, end); err != nil {
 				return cut(f.r.n, err)

@@ -1,0 +1,75 @@
+package card
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"zipstamp/internal/card/practice"
+)
+
+// Reader reads a card anywhere, and doesn't keep others from using it.
+type Reader interface {
+	io.ReaderAt
+	io.Closer
+}
+
+// OpenToRead opens the card to look at what is on it. The error is a *RefusedError.
+func (c *Card) OpenToRead() (Reader, error) {
+	if c.Kind == Practice {
+		p, err := practice.Open(c.spec)
+		if err != nil {
+			return nil, c.refusedOpen(err)
+		}
+		return &unaligned{p, make([]byte, readPiece), -1, 0}, nil
+	}
+	f, err := os.Open(c.Path)
+	if err != nil {
+		refused := c.refusedOpen(err).(*RefusedError)
+		refused.Reasons[0] = readable(refused.Reasons[0])
+		return nil, refused
+	}
+	return f, nil
+}
+
+func readable(reason string) string {
+	if reason == "you have no permission to write it" {
+		return "you have no permission to read it"
+	}
+	return reason
+}
+
+// readPiece is what is read of a practice card at once, bytes; a multiple of any sector.
+const readPiece = 64 << 10
+
+// unaligned reads any bytes of a card that is read in sectors.
+type unaligned struct {
+	*practice.Card
+	piece []byte
+	at    int64 // of the piece that was read last; -1 before the first
+	n     int
+}
+
+func (u *unaligned) ReadAt(p []byte, off int64) (int, error) {
+	done := 0
+	for done < len(p) {
+		at := (off + int64(done)) / readPiece * readPiece
+		if at >= u.Size() {
+			return done, io.EOF
+		}
+		if at != u.at {
+			n := min(readPiece, u.Size()-at)
+			if _, err := u.Card.ReadAt(u.piece[:n], at); err != nil && !errors.Is(err, io.EOF) {
+				return done, fmt.Errorf("read at byte %d: %w", at, err)
+			}
+			u.at, u.n = at, int(n)
+		}
+		from := int(off + int64(done) - at)
+		if from >= u.n {
+			return done, io.EOF
+		}
+		done += copy(p[done:], u.piece[from:u.n])
+	}
+	return done, nil
+}

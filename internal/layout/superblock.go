@@ -1,0 +1,180 @@
+package layout
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"io"
+	"strings"
+)
+
+// FileSystem is what a superblock says of a file system.
+type FileSystem struct {
+	Kind  string // "FAT32", "ext4"; empty if none is known
+	Label string
+	Size  int64 // bytes; 0 where it doesn't say
+}
+
+// superblock is a file system known by the bytes at its start.
+type superblock struct {
+	at   int // where mark is
+	mark string
+	read func(head []byte, r io.ReaderAt) FileSystem
+}
+
+// headLength is how much of a partition's start the superblocks are in: that of btrfs is the last, at 64 KiB.
+const headLength = 68 << 10
+
+// superblocks are tried in this order. The numbers in the functions are offsets in the structures named there.
+var superblocks = []superblock{
+	{32769, "CD001", iso9660},                     // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
+	{3, "EXFAT   ", exFAT},                        // exFAT file system specification, section 3.1
+	{3, "NTFS    ", ntfs},                         //
+	{1024 + 56, "\x53\xef", ext},                  // Linux, Documentation/filesystems/ext4/super.rst
+	{0, "hsqs", squashfs},                         // Linux, fs/squashfs/squashfs_fs.h
+	{64<<10 + 64, "_BHRfS_M", btrfs},              // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
+	{1024, "\x10\x20\xf5\xf2", f2fs},              // Linux, include/linux/f2fs_fs.h
+	{0, "XFSB", xfs},                              // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
+	{1024, "\xe2\xe1\xf5\xe0", erofs},             // Linux, fs/erofs/erofs_fs.h
+	{4096 - 10, "SWAPSPACE2", swap},               // Linux, include/linux/swap.h, union swap_header
+	{16384 - 10, "SWAPSPACE2", swap},              // likewise, with pages of 16 KiB, and of 64 KiB
+	{65536 - 10, "SWAPSPACE2", swap},              //
+	{0, "LUKS\xba\xbe", named("LUKS, encrypted")}, // LUKS2 On-Disk Format Specification
+	{512 + 24, "LVM2 001", named("LVM")},          //
+	{510, "\x55\xaa", fat},                        // last: the mark says little
+}
+
+// Identify finds out which file system starts at r's offset 0. Errors are those of r.
+func Identify(r io.ReaderAt) (FileSystem, error) {
+	head := make([]byte, headLength)
+	n, err := r.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return FileSystem{}, err
+	}
+	// past a short disk's end there is nothing: zeros
+	for _, s := range superblocks {
+		if n >= s.at+len(s.mark) && string(head[s.at:s.at+len(s.mark)]) == s.mark {
+			if fs := s.read(head, r); fs.Kind != "" {
+				return fs, nil
+			}
+		}
+	}
+	return FileSystem{}, nil
+}
+
+func named(kind string) func([]byte, io.ReaderAt) FileSystem {
+	return func([]byte, io.ReaderAt) FileSystem { return FileSystem{Kind: kind} }
+}
+
+var le = binary.LittleEndian
+
+// text is a label of fixed length, filled up with zeros or spaces.
+func text(b []byte) string {
+	b, _, _ = bytes.Cut(b, []byte{0})
+	return strings.ToValidUTF8(strings.TrimRight(string(b), " "), "?")
+}
+
+// positive is a size that makes sense, or 0.
+func positive(n uint64, unit uint64) int64 {
+	if unit == 0 || n > 1<<62/unit {
+		return 0
+	}
+	return int64(n * unit)
+}
+
+func iso9660(head []byte, _ io.ReaderAt) FileSystem {
+	d := head[32768:] // the Primary Volume Descriptor
+	return FileSystem{"ISO 9660", text(d[40:72]), positive(uint64(le.Uint32(d[80:])), uint64(le.Uint16(d[128:])))}
+}
+
+func ntfs(head []byte, _ io.ReaderAt) FileSystem {
+	return FileSystem{Kind: "NTFS", Size: positive(le.Uint64(head[40:]), uint64(le.Uint16(head[11:])))}
+}
+
+func ext(head []byte, _ io.ReaderAt) FileSystem {
+	const (
+		hasJournal = 0x4   // s_feature_compat
+		is64bit    = 0x80  // s_feature_incompat
+		ext4Only   = 0x2C0 // likewise: extents, 64bit, flex_bg
+		ext4Compat = 0x478 // s_feature_ro_compat: huge_file, gdt_csum, dir_nlink, extra_isize, metadata_csum
+	)
+	s := head[1024:]
+	compat, incompat, roCompat := le.Uint32(s[92:]), le.Uint32(s[96:]), le.Uint32(s[100:])
+	kind := "ext2"
+	switch {
+	case incompat&ext4Only != 0 || roCompat&ext4Compat != 0:
+		kind = "ext4"
+	case compat&hasJournal != 0:
+		kind = "ext3"
+	}
+	blocks, shift := uint64(le.Uint32(s[4:])), le.Uint32(s[24:])
+	if incompat&is64bit != 0 {
+		blocks |= uint64(le.Uint32(s[0x150:])) << 32
+	}
+	if shift > 6 { // 64 KiB are the largest blocks
+		return FileSystem{}
+	}
+	return FileSystem{kind, text(s[120:136]), positive(blocks, 1024<<shift)}
+}
+
+func squashfs(head []byte, _ io.ReaderAt) FileSystem {
+	return FileSystem{Kind: "squashfs", Size: positive(le.Uint64(head[40:]), 1)}
+}
+
+func btrfs(head []byte, _ io.ReaderAt) FileSystem {
+	s := head[64<<10:]
+	return FileSystem{"btrfs", text(s[0x12B : 0x12B+256]), positive(le.Uint64(s[0x70:]), 1)}
+}
+
+func f2fs(head []byte, _ io.ReaderAt) FileSystem {
+	s := head[1024:]
+	shift := le.Uint32(s[16:])
+	if shift > 16 {
+		return FileSystem{}
+	}
+	return FileSystem{"f2fs", utf16Text(s[124 : 124+1024]), positive(le.Uint64(s[36:]), 1<<shift)}
+}
+
+func xfs(head []byte, _ io.ReaderAt) FileSystem {
+	be := binary.BigEndian
+	return FileSystem{"xfs", text(head[108:120]), positive(be.Uint64(head[8:]), uint64(be.Uint32(head[4:])))}
+}
+
+func erofs(head []byte, _ io.ReaderAt) FileSystem {
+	s := head[1024:]
+	if s[12] > 16 {
+		return FileSystem{}
+	}
+	return FileSystem{"erofs", text(s[64:80]), positive(uint64(le.Uint32(s[36:])), 1<<s[12])}
+}
+
+func swap(head []byte, _ io.ReaderAt) FileSystem {
+	return FileSystem{Kind: "swap", Label: text(head[1052:1068])}
+}
+
+// exFAT's label stands in the root directory.
+func exFAT(head []byte, r io.ReaderAt) FileSystem {
+	sector, cluster := head[108], head[109] // as powers of two
+	if sector < 9 || sector > 12 || cluster > 25-sector {
+		return FileSystem{}
+	}
+	fs := FileSystem{Kind: "exFAT", Size: positive(le.Uint64(head[72:]), 1<<sector)}
+	heap, root := int64(le.Uint32(head[88:])), int64(le.Uint32(head[96:]))
+	at := (heap + (root-2)<<cluster) << sector
+	entries := make([]byte, 32*16)
+	n, _ := r.ReadAt(entries, at)
+	for e := entries[:n]; len(e) >= 32; e = e[32:] {
+		if e[0] == 0x83 && e[1] <= 11 { // Volume Label Directory Entry, section 7.3
+			fs.Label = utf16Text(e[2 : 2+2*e[1]])
+		}
+	}
+	return fs
+}
+
+func fat(head []byte, r io.ReaderAt) FileSystem {
+	v, err := openFAT(head, r)
+	if err != nil {
+		return FileSystem{}
+	}
+	return FileSystem{v.kind, v.label(), v.sectors * v.sector}
+}
