@@ -4,6 +4,7 @@
 // type instead, all in one run, since only ratios of one run mean anything on a shared machine.
 //
 //	go run ./bench -work /var/tmp/zsbench
+//	go run ./bench -work /var/tmp/zsbench -what unpack
 //
 // It needs root (for a loop device) and xz, gzip, sha256sum, cp, cmp, losetup and GNU time. It leaves what it made in the work
 // folder, so that a second run starts sooner.
@@ -35,8 +36,19 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
+	what := flag.String("what", "stamp", "what to measure: stamp, or unpack (decoders, check and peek)")
+	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
-	if err := run(*work, *size, *rounds); err != nil {
+	var err error
+	switch {
+	case *one != "":
+		err = unpackOne(*one)
+	case *what == "unpack":
+		err = runUnpack(*work, *size, *rounds)
+	default:
+		err = run(*work, *size, *rounds)
+	}
+	if err != nil {
 		log.Fatal(err)
 	}
 }
@@ -72,11 +84,8 @@ func (b *bench) path(name string) string { return filepath.Join(b.work, name) }
 
 // prepare builds the tool, makes the images that aren't there, and attaches the loop device.
 func (b *bench) prepare() error {
-	b.tool = b.path("zipstamp")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.tool, ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		return fmt.Errorf("build: %w\n%s", err, out)
+	if err := b.build(); err != nil {
+		return err
 	}
 	if err := b.makeImage(); err != nil {
 		return err
@@ -100,6 +109,16 @@ func (b *bench) prepare() error {
 	out, err := b.shell("losetup --direct-io=on --show -f card.bin")
 	b.loop = strings.TrimSpace(out)
 	return err
+}
+
+func (b *bench) build() error {
+	b.tool = b.path("zipstamp")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", b.tool, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return fmt.Errorf("build: %w\n%s", err, out)
+	}
+	return nil
 }
 
 // makeImage fills a disk image with what the Go tree holds, and leaves 30 % of it zero, as images of systems have.

@@ -27,7 +27,7 @@ func TestPeek(t *testing.T) {
 	assert.Equal(t, map[string]any{"kernel.bin": "64-bit ARM"}, boot["kernels"])
 
 	d.write("short.img", unpack[:30<<20])
-	d.want(0, "the file is cut short", "peek", "short.img").mentions(t, "19.3 MB")
+	d.want(0, "the file is cut short", "peek", "short.img").mentions(t, "17.8 MB")
 	d.write("bare.img", unpack[1<<20:22<<20])
 	d.want(0, "is a single file system (FAT16)", "peek", "bare.img").mentions(t, "64-bit ARM", "belongs into a partition")
 	d.write("page.img", []byte("<html><title>Saltmarsh OS: \x1b[31mchoose a mirror</title>"))

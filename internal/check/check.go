@@ -14,22 +14,45 @@ import (
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/trust"
 )
 
 // Published is what is known of an image before it is read.
 type Published struct {
-	Digests []digest.Published
-	Wrong   []*digest.SumsError // sums files that should help and don't
+	Digests    []digest.Published
+	Garbled    []*digest.GarbledError // given, and nearly digests
+	Slips      []Slip
+	Wrong      []*digest.SumsError // sums files that should help and don't
+	Signatures []trust.Signature   // of the sums files
+	Signed     []string            // files with signatures of the image itself, which are checked as it is read
+
+	keys    Keys
+	covered map[string]*digest.Sums // by path of a clear-signed sums file: what of it is signed
+}
+
+// Keys are those by which signatures are checked.
+type Keys struct {
+	Ring     trust.Ring
+	Required bool // a signature by one of them must be there
 }
 
 // Nothing tells that there is nothing to hold the image against.
-func (p Published) Nothing() bool { return len(p.Digests) == 0 && len(p.Wrong) == 0 }
+func (p Published) Nothing() bool {
+	return len(p.Digests) == 0 && len(p.Garbled) == 0 && len(p.Wrong) == 0 && len(p.Signed) == 0 && !p.keys.Required
+}
+
+// Given is what the user says that was published.
+type Given struct {
+	Digests []digest.Digest
+	Garbled []*digest.GarbledError // texts that are nearly digests
+	Sums    []string               // paths of sums files
+}
 
 // Find collects what was published for the image: the digests given and those in the sums files named,
 // or, without either, those in the sums files that lie beside it.
-func Find(f *image.File, member string, given []digest.Digest, sums []string) (Published, error) {
-	var p Published
-	for _, d := range given {
+func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
+	p := Published{Garbled: g.Garbled, keys: keys, covered: map[string]*digest.Sums{}}
+	for _, d := range g.Digests {
 		p.Digests = append(p.Digests, digest.Published{Digest: d})
 	}
 	names := f.Names()
@@ -39,12 +62,15 @@ func Find(f *image.File, member string, given []digest.Digest, sums []string) (P
 	var found []digest.Published
 	var err error
 	switch {
-	case len(sums) > 0:
-		found, p.Wrong, err = digest.InFiles(sums, names...)
-	case len(given) == 0:
+	case len(g.Sums) > 0:
+		found, p.Wrong, err = digest.InFiles(g.Sums, names...)
+	case len(g.Digests)+len(g.Garbled) == 0:
 		found, p.Wrong, err = digest.Beside(f.Path, names...)
 	}
 	p.Digests = append(p.Digests, found...)
+	if err == nil {
+		err = p.findSignatures(f)
+	}
 	return p, err
 }
 
@@ -73,27 +99,40 @@ const (
 type Held struct {
 	digest.Published
 	Matched On
-	Other   *digest.Entry // of another file that the computed digest belongs to; nil if there is none
+	Signed  *trust.Signature // a good signature that covers it; nil if there is none
+	Slip    string           // how it would be right, if it was copied wrong: "digit 3 is missing"
+	Other   *digest.Entry    // of another file that the computed digest belongs to; nil if there is none
 }
 
 // Report is what a check found out.
 type Report struct {
-	Path      string
-	Size      int64 // of the download, bytes
-	Packing   string
-	Member    string          // within an archive
-	Unpacked  image.Size      // of the image
-	Unchecked bool            // the packing has no check values, so that damage may go unseen
-	Download  []digest.Digest // of the file as downloaded
-	Image     []digest.Digest // of the unpacked image; empty where it wasn't needed, or couldn't be had
-	Published []Held
-	Wrong     []Unnamed
-	Seal      digest.Seal // of the download
+	Path       string
+	Size       int64 // of the download, bytes
+	Packing    string
+	Member     string          // within an archive
+	Unpacked   image.Size      // of the image
+	Unchecked  bool            // the packing has no check values, so that damage may go unseen
+	Download   []digest.Digest // of the file as downloaded
+	Image      []digest.Digest // of the unpacked image; empty where it wasn't needed, or couldn't be had
+	Published  []Held
+	Slips      []Slip
+	Wrong      []Unnamed
+	Signatures []trust.Signature // of the sums files and of the download
+	Required   bool              // a signature by a key that the user named must be there
+	Seal       digest.Seal       // of the download
 
 	// What explains a mismatch.
 	What      string // "a web page": what the file is in place of an image
+	Partial   string // the ending that tells that the download was not finished
 	Damage    error  // why it can't be unpacked
 	Shortfall int64  // bytes that a raw image lacks, going by its partition table
+}
+
+// Slip is a text that was given for a digest, and is nearly that of the download or its image.
+type Slip struct {
+	*digest.GarbledError
+	Of   On
+	What string // "digit 3 is missing"
 }
 
 // Unnamed is a sums file that doesn't tell the digest of the image.
@@ -104,14 +143,10 @@ type Unnamed struct {
 
 // Outcome sums up the report.
 func (r Report) Outcome() Outcome {
-	if len(r.Wrong) > 0 {
-		return Mismatched
-	}
-	if r.Unmatched() != nil {
-		return Mismatched
-	}
 	switch {
-	case len(r.Published) > 0:
+	case len(r.Wrong) > 0, len(r.Slips) > 0, r.Unmatched() != nil, r.BadSignature() != nil, r.Required && r.SignedBy() == nil:
+		return Mismatched
+	case len(r.Published) > 0, r.SignedBy() != nil:
 		return Matched
 	case r.Size == 0, r.What != "", r.Damage != nil && !errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
 		return Broken
@@ -139,21 +174,11 @@ func (r Report) OnlyForgeable() bool {
 	return len(r.Published) > 0
 }
 
-// Signed tells whether a sums file was clear-signed; its signature has not been checked.
-func (r Report) Signed() bool {
-	for _, h := range r.Published {
-		if h.Sums != nil && h.Sums.Signed {
-			return true
-		}
-	}
-	return false
-}
-
 // Run reads the download and holds it against what was published. With nothing published it computes
 // the digests of the download and of the image in one pass. The error is one of reading or of ctx;
 // a file that can't be unpacked is no error, but stands in the report.
 func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
-	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), What: f.What(), Shortfall: f.Shortfall()}
+	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), What: f.What(), Partial: f.Partial(), Shortfall: f.Shortfall()}
 	contents, err := f.Look(member)
 	if err != nil {
 		r.Damage = err
@@ -173,9 +198,13 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 			return r, err
 		}
 	}
-	r.hold(p)
 	r.Size = f.Size // of a pipe, it is known now
-	if r.Unmatched() != nil && canUnpack && !f.Once() {
+	r.Required, r.Signatures = p.keys.Required, slices.Clone(p.Signatures)
+	r.hold(p)
+	if err := r.checkSigned(ctx, f, p, m); err != nil {
+		return r, err
+	}
+	if (r.Unmatched() != nil || p.Unexplained(r) != nil) && canUnpack && !f.Once() {
 		if err := r.unpack(ctx, f, contents, algorithms, nil, m); err != nil {
 			return r, err
 		}
@@ -188,7 +217,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 func Hold(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
-		Download: download, Image: unpacked,
+		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures),
 	}
 	r.hold(p)
 	return r
@@ -199,6 +228,9 @@ func (p Published) Algorithms() []digest.Algorithm {
 	out := []digest.Algorithm{digest.SHA256}
 	for _, d := range p.Digests {
 		out = append(out, d.Algorithm)
+	}
+	for _, g := range p.Garbled {
+		out = append(out, g.Near)
 	}
 	for _, w := range p.Wrong {
 		if w.Sums == nil {
@@ -278,9 +310,9 @@ func (r *Report) damaged(err error) error {
 
 // hold compares what has been computed so far with what was published.
 func (r *Report) hold(p Published) {
-	r.Published, r.Wrong = nil, nil
+	r.Published, r.Wrong, r.Slips = nil, nil, nil
 	for _, d := range p.Digests {
-		h := Held{Published: d}
+		h := Held{Published: d, Signed: p.signer(d)}
 		switch {
 		case slices.Contains(r.Download, d.Digest):
 			h.Matched = Download
@@ -288,12 +320,57 @@ func (r *Report) hold(p Published) {
 			h.Matched = Image
 		default:
 			h.Other = r.other(d.Sums)
+			h.Slip = r.slip(d.Hex())
 		}
 		r.Published = append(r.Published, h)
+	}
+	for _, g := range p.Garbled {
+		r.holdGarbled(g)
 	}
 	for _, w := range p.Wrong {
 		r.Wrong = append(r.Wrong, Unnamed{w, r.other(w.Sums)})
 	}
+}
+
+// slip tells whether hex is nearly a digest that was computed.
+func (r *Report) slip(hex string) string {
+	for _, d := range slices.Concat(r.Download, r.Image) {
+		if what := digest.Slip(hex, d.Hex()); what != "" {
+			return what
+		}
+	}
+	return ""
+}
+
+// holdGarbled compares what is nearly a digest.
+func (r *Report) holdGarbled(g *digest.GarbledError) {
+	for _, of := range []struct {
+		on      On
+		digests []digest.Digest
+	}{{Download, r.Download}, {Image, r.Image}} {
+		for _, d := range of.digests {
+			what := digest.Slip(g.Digits, d.Hex())
+			if g.Digits == d.Hex() {
+				what = "it has characters that look like digits and are none: " + g.Alikes
+			} else if what != "" && g.Alikes != "" {
+				what += ", and it has characters that look like digits and are none: " + g.Alikes
+			}
+			if what != "" {
+				r.Slips = append(r.Slips, Slip{g, of.on, what})
+				return
+			}
+		}
+	}
+}
+
+// Unexplained is a text that was given for a digest and is none, nor nearly that of this download; nil if there is none.
+func (p Published) Unexplained(r Report) *digest.GarbledError {
+	for _, g := range p.Garbled {
+		if !slices.ContainsFunc(r.Slips, func(s Slip) bool { return s.GarbledError == g }) {
+			return g
+		}
+	}
+	return nil
 }
 
 // other finds the name under which the computed digests stand in a sums file.

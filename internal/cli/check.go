@@ -6,9 +6,14 @@ import (
 	"fmt"
 	"io/fs"
 	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/sync/errgroup"
 
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/check"
@@ -16,6 +21,7 @@ import (
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/trust"
 	"zipstamp/internal/view"
 )
 
@@ -23,6 +29,7 @@ import (
 type published struct {
 	digests []string
 	sums    []string
+	keys    []string
 	member  string
 	limit   string // bytes, as a person writes them
 }
@@ -30,6 +37,7 @@ type published struct {
 func (p *published) flags(f *pflag.FlagSet) {
 	f.StringArrayVar(&p.digests, "digest", nil, "the published digest, as `TEXT` (may be repeated)")
 	f.StringArrayVar(&p.sums, "sums", nil, "a `FILE` with published digests (may be repeated)")
+	f.StringArrayVar(&p.keys, "key", nil, "a `FILE` with a public key, by which it must be signed (may be repeated)")
 	f.StringVar(&p.member, "member", "", "the `NAME` of the image within an archive that holds several")
 	limitFlag(f, &p.limit)
 }
@@ -55,22 +63,54 @@ func bound(f *image.File, limit string, otherwise int64) error {
 	return nil
 }
 
-// given reads the digests of the command line.
-func (p *published) given() ([]digest.Digest, error) {
-	var out []digest.Digest
+// given reads the digests of the command line. What is nearly a digest may turn out to be one that was copied wrong.
+func (p *published) given() (out []digest.Digest, nearly []*digest.GarbledError, err error) {
 	for _, text := range p.digests {
 		d, err := digest.Parse(text)
-		if err != nil {
-			return nil, &usageError{&view.Hint{Err: fmt.Errorf("--digest: %w", err), Next: "copy the digest again, whole, from the publisher's page"}}
+		var garbled *digest.GarbledError
+		switch {
+		case errors.As(err, &garbled):
+			nearly = append(nearly, garbled)
+		case err != nil:
+			return nil, nil, notADigest(err)
+		default:
+			out = append(out, d)
 		}
-		out = append(out, d)
 	}
-	return out, nil
+	return out, nearly, nil
+}
+
+func notADigest(err error) error {
+	return &usageError{&view.Hint{Err: fmt.Errorf("--digest: %w", err), Next: "copy the digest again, whole, from the publisher's page"}}
+}
+
+// ring reads the keys: those named, or else those that the user keeps.
+func (p *published) ring(who person) (check.Keys, error) {
+	if len(p.keys) == 0 {
+		kept, err := trust.Kept(who.keysFolder())
+		if err != nil {
+			err = fmt.Errorf("read the keys that you keep: %w", err)
+		}
+		return check.Keys{Ring: kept}, err
+	}
+	keys := check.Keys{Required: true}
+	for _, path := range p.keys {
+		more, err := trust.ReadKeyFile(path)
+		if err != nil {
+			return keys, &usageError{err}
+		}
+		keys.Ring = append(keys.Ring, more...)
+	}
+	return keys, nil
 }
 
 // find opens an image and collects what was published for it. The caller closes it.
-func (p *published) find(path string) (*image.File, check.Published, error) {
-	given, err := p.given()
+func (p *published) find(path string, who person) (*image.File, check.Published, error) {
+	given, nearly, err := p.given()
+	if err != nil {
+		return nil, check.Published{}, err
+	}
+	keys, err := p.ring(who)
 	if err != nil {
 		return nil, check.Published{}, err
 	}
@@ -78,11 +118,11 @@ func (p *published) find(path string) (*image.File, check.Published, error) {
 	if err != nil {
 		return nil, check.Published{}, openError(err)
 	}
-	if err := bound(f, p.limit, 0); err != nil {
-		f.Close()
-		return nil, check.Published{}, err
+	err = bound(f, p.limit, 0)
+	var found check.Published
+	if err == nil {
+		found, err = check.Find(f, p.member, check.Given{Digests: given, Garbled: nearly, Sums: p.sums}, keys)
 	}
-	found, err := check.Find(f, p.member, given, p.sums)
 	if err != nil {
 		f.Close()
 		return nil, found, openError(err)
@@ -102,27 +142,77 @@ func (a *app) check() *cobra.Command {
 	var p published
 	var mustMatch bool
 	cmd := &cobra.Command{
-		Use:   "check IMAGE...",
-		Short: "Hold images against their published digests",
+		Use:   "check IMAGE or FOLDER...",
+		Short: "Hold images against their published digests and signatures",
 		Long: `Check computes the digest of each image and holds it against what was published:
 the digest given by --digest, the sums files given by --sums, or, without
 either, the sums files that lie beside the image (SHA256SUMS, IMAGE.sha256 and
 the like). A digest may be that of the file as downloaded or that of the
-unpacked image. With nothing published, it prints the digests.`,
+unpacked image. With nothing published, it prints the digests.
+
+Signatures of the sums files or of the image (OpenPGP, minisign; FILE.asc,
+FILE.sig, FILE.minisig and the like, or clear-signed) are checked with the keys
+that you keep (see zipstamp keys), or with the one named by --key.
+
+Of a FOLDER, all images in it and below it are checked. IMAGE may be -, for what
+comes in by standard input.`,
 		Example: `  zipstamp check saltmarsh-os.img.xz
   zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
-  zipstamp check --sums SHA256SUMS saltmarsh-os.img.xz`,
+  zipstamp check --sums SHA256SUMS --key watchers.asc saltmarsh-os.img.xz
+  zipstamp check Downloads`,
 		Args: takes("one image or more", 1, math.MaxInt),
 		RunE: func(cmd *cobra.Command, images []string) error {
-			if len(images) > 1 && len(p.digests) > 0 {
+			who, err := whoRuns()
+			if err != nil {
+				return err
+			}
+			paths, err := imagesIn(images)
+			if err != nil {
+				return err
+			}
+			if len(paths) > 1 && len(p.digests) > 0 {
 				return &usageError{errors.New("--digest is the digest of one image, and several are named")}
 			}
-			return a.checkAll(cmd.Context(), images, &p, mustMatch)
+			c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
+			if len(images) == 1 && len(paths) == 1 && paths[0] == images[0] {
+				return c.one(cmd.Context(), paths[0])
+			}
+			return c.all(cmd.Context(), paths)
 		},
 	}
 	p.flags(cmd.Flags())
 	cmd.Flags().BoolVar(&mustMatch, "must-match", false, "fail where there is nothing published to compare")
 	return cmd
+}
+
+// imagesIn puts in the place of each folder the images that are in and below it.
+func imagesIn(named []string) ([]string, error) {
+	var paths []string
+	for _, name := range named {
+		if info, err := os.Stat(name); err != nil || !info.IsDir() {
+			paths = append(paths, name)
+			continue
+		}
+		before := len(paths)
+		err := filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil:
+				return err
+			case d.IsDir() && path != name && strings.HasPrefix(d.Name(), "."):
+				return fs.SkipDir
+			case d.Type().IsRegular() && image.IsNamed(d.Name()):
+				paths = append(paths, path)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(paths) == before {
+			return nil, &usageError{fmt.Errorf("there is no image in the folder %s", name)}
+		}
+	}
+	return paths, nil
 }
 
 // checkDocument is the JSON document of check.
@@ -134,83 +224,152 @@ type checkDocument struct {
 
 // checkedImage is an image in it.
 type checkedImage struct {
-	Path      string              `json:"path"`
-	Sentence  string              `json:"sentence"`
-	Outcome   string              `json:"outcome"` // as published, not as published, no whole image, nothing published, error
-	Size      int64               `json:"size,omitempty"`
-	Packing   string              `json:"packing,omitempty"`
-	Member    string              `json:"member,omitempty"`
-	Unpacked  int64               `json:"unpacked,omitempty"`
-	Download  map[string]string   `json:"download_digests,omitempty"`
-	Image     map[string]string   `json:"image_digests,omitempty"`
-	Published []receipt.Published `json:"published,omitempty"`
-	Problems  []string            `json:"problems,omitempty"`
+	Path       string              `json:"path"`
+	Sentence   string              `json:"sentence"`
+	Outcome    string              `json:"outcome"` // as published, not as published, no whole image, nothing published, error
+	Size       int64               `json:"size,omitempty"`
+	Packing    string              `json:"packing,omitempty"`
+	Member     string              `json:"member,omitempty"`
+	Unpacked   int64               `json:"unpacked,omitempty"`
+	Download   map[string]string   `json:"download_digests,omitempty"`
+	Image      map[string]string   `json:"image_digests,omitempty"`
+	Published  []receipt.Published `json:"published,omitempty"`
+	Signatures []receipt.Signature `json:"signatures,omitempty"`
+	Problems   []string            `json:"problems,omitempty"`
 }
 
-// checkAll checks one image after the other, and fails as the worst of them.
-func (a *app) checkAll(ctx context.Context, images []string, p *published, mustMatch bool) error {
+// checking is a run of check.
+type checking struct {
+	*app
+	*published
+	who       person
+	mustMatch bool
+}
+
+// checked is what became of an image.
+type checked struct {
+	path   string
+	report check.Report
+	err    error // of looking, not of what was found
+}
+
+// verdict is the error that the image ends with.
+func (c checking) verdict(r checked) error {
+	switch outcome := r.report.Outcome(); {
+	case r.err != nil:
+		return r.err
+	case outcome == check.Mismatched, outcome == check.Broken, outcome == check.NothingPublished && c.mustMatch:
+		return errNotPublished
+	}
+	return nil
+}
+
+// one checks a single image, and shows all that is known of it.
+func (c checking) one(ctx context.Context, path string) error {
+	var m meter.Meter
+	stop := c.screen.Follow(&m)
+	r := c.look(ctx, path, &m)
+	m.End()
+	stop()
+	err := c.verdict(r)
+	switch {
+	case errors.Is(err, view.ErrInterrupted):
+		return err
+	case c.json:
+		c.printJSON(checkDocument{1, []checkedImage{r.document()}, statusOf(err)})
+	case r.err != nil:
+		return err
+	default:
+		c.screen.Check(r.report)
+	}
+	if err != nil {
+		return shown{err}
+	}
+	return nil
+}
+
+// all checks many images, as many at once as there are cores, and shows a line for each, in their order.
+func (c checking) all(ctx context.Context, paths []string) error {
+	var total int64
+	for _, path := range paths {
+		if info, err := os.Stat(path); err == nil {
+			total += info.Size()
+		}
+	}
+	var m meter.Meter
+	m.Begin(meter.Check, total)
+	stop := c.screen.Follow(&m)
+	results := make([]checked, len(paths))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, path := range paths {
+		group.Go(func() error {
+			results[i] = c.look(ctx, path, m.Part())
+			return nil
+		})
+	}
+	_ = group.Wait() // all errors are among the results
+	m.End()
+	stop()
 	doc := checkDocument{Check: 1}
 	var worst error
 	right, wrong := 0, 0
-	for i, path := range images {
-		r, err := a.checkOne(ctx, path, p)
+	for _, r := range results {
+		err := c.verdict(r)
 		if errors.Is(err, view.ErrInterrupted) {
 			return err
 		}
-		if i > 0 && !a.json {
-			fmt.Fprintln(a.screen.Out)
-		}
 		switch {
 		case err != nil:
-			doc.Images = append(doc.Images, checkedImage{Path: path, Sentence: view.ProblemSentence(err), Outcome: "error"})
-			a.screen.Problem(err, a.words)
 			wrong++
-		case r.Outcome() == check.Mismatched, r.Outcome() == check.Broken, r.Outcome() == check.NothingPublished && mustMatch:
-			err = errNotPublished
-			wrong++
-		case r.Outcome() == check.Matched:
+		case r.report.Outcome() == check.Matched:
 			right++
 		}
 		if statusOf(err) > statusOf(worst) {
 			worst = shown{err}
 		}
-		if r.Path != "" {
-			doc.Images = append(doc.Images, checkedAs(r))
-			if !a.json {
-				a.screen.Check(r)
-			}
+		doc.Images = append(doc.Images, r.document())
+		if !c.json {
+			c.screen.CheckLine(r.path, r.report, r.err)
 		}
 	}
-	switch doc.Exit = statusOf(worst); {
-	case a.json:
-		a.printJSON(doc)
-	case len(images) > 1:
-		fmt.Fprintln(a.screen.Out)
-		a.screen.Summary(len(images), right, wrong)
+	if doc.Exit = statusOf(worst); c.json {
+		c.printJSON(doc)
+	} else {
+		c.screen.Summary(len(paths), right, wrong)
 	}
 	return worst
 }
 
-func (a *app) checkOne(ctx context.Context, path string, p *published) (check.Report, error) {
-	f, found, err := p.find(path)
+// look checks an image.
+func (c checking) look(ctx context.Context, path string, m *meter.Meter) checked {
+	f, found, err := c.find(path, c.who)
 	if err != nil {
-		return check.Report{}, err
+		return checked{path: path, err: err}
 	}
 	defer f.Close()
-	if _, err := f.Look(p.member); is[*image.ChoiceError](err) && p.member != "" {
-		return check.Report{}, err
+	if _, err := f.Look(c.member); is[*image.ChoiceError](err) && c.member != "" {
+		return checked{path: path, err: err}
 	}
-	var m meter.Meter
-	defer a.screen.Follow(&m)()
-	defer m.End()
-	return check.Run(ctx, f, p.member, found, &m)
+	r, err := check.Run(ctx, f, c.member, found, m)
+	if garbled := found.Unexplained(r); err == nil && garbled != nil {
+		err = notADigest(garbled)
+	}
+	return checked{path, r, err}
+}
+
+func (r checked) document() checkedImage {
+	if r.err != nil {
+		return checkedImage{Path: r.path, Sentence: view.ProblemSentence(r.err), Outcome: "error"}
+	}
+	return checkedAs(r.report)
 }
 
 // checkedAs is a report as the JSON document has it.
 func checkedAs(r check.Report) checkedImage {
 	c := checkedImage{
 		Path: r.Path, Sentence: view.CheckSentence(r), Size: r.Size, Packing: r.Packing, Member: r.Member, Unpacked: r.Unpacked.Known(),
-		Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image), Published: receipt.PublishedOf(r),
+		Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image), Published: receipt.PublishedOf(r), Signatures: receipt.SignaturesOf(r),
 		Problems: problems(r),
 	}
 	switch r.Outcome() {
@@ -231,6 +390,15 @@ func problems(r check.Report) []string {
 	var out []string
 	for _, w := range r.Wrong {
 		out = append(out, w.Error())
+	}
+	for _, s := range r.Slips {
+		out = append(out, "the digest given was copied wrong: "+s.What)
+	}
+	if h := r.Unmatched(); h != nil && h.Slip != "" {
+		out = append(out, "the digest given was copied wrong: "+h.Slip)
+	}
+	if s := r.BadSignature(); s != nil {
+		out = append(out, fmt.Sprintf("the signature %s is %s: %s", s.File, s.Status, s.Why))
 	}
 	if r.What != "" {
 		out = append(out, "the file is "+r.What)

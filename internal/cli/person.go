@@ -45,6 +45,9 @@ func (p person) configFile() string {
 	return filepath.Join(xdg.ConfigHome, name)
 }
 
+// keysFolder is where the keys are that the user keeps.
+func (p person) keysFolder() string { return filepath.Join(filepath.Dir(p.configFile()), "keys") }
+
 // stateFolder is where receipts are kept, as a folder that exists and what is below it.
 func (p person) stateFolder() (base, below string) {
 	const name = "zipstamp/receipts"

@@ -141,7 +141,7 @@ func (s *stamping) close() {
 
 // prepare finds image and card, holds them against each other, and opens the card and the receipt.
 func (s *stamping) prepare(imagePath, cardPath string) (err error) {
-	if s.image, s.found, err = s.o.find(imagePath); err != nil {
+	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
 	}
 	if s.card, err = card.Find(cardPath); err != nil {
@@ -255,7 +255,11 @@ func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, err
 	}
 	start := time.Now()
 	defer func() { s.checking = time.Since(start) }()
-	return check.Run(ctx, s.image, s.o.member, s.found, m)
+	r, err := check.Run(ctx, s.image, s.o.member, s.found, m)
+	if garbled := s.found.Unexplained(r); err == nil && garbled != nil {
+		err = notADigest(garbled)
+	}
+	return r, err
 }
 
 // hold gives what holds an image that came through a pipe against what was published, and keeps the report of it.

@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // Digest is the result of a hash. The zero value is none.
@@ -23,7 +24,7 @@ func (d Digest) String() string { return d.Algorithm.Plain() + ":" + d.Hex() }
 
 // Parse reads a digest as people paste it: any case, with spaces, line breaks or colons
 // between the digits, and perhaps a leading "sha256:" or "SHA256=". The algorithm follows from
-// the number of digits, and must be the one named, if one is.
+// the number of digits, and must be the one named, if one is. A text that is nearly a digest gives a *GarbledError.
 func Parse(text string) (Digest, error) {
 	named, digits, err := splitName(strings.TrimSpace(text))
 	if err != nil {
@@ -34,7 +35,7 @@ func Parse(text string) (Digest, error) {
 	}), "")
 	d, err := fromHex(digits)
 	if err != nil {
-		return Digest{}, err
+		return Digest{}, garbled(digits, err)
 	}
 	if named != 0 && named != d.Algorithm {
 		return Digest{}, fmt.Errorf("%d hex digits are the length of %s, but the text says %s", len(digits), d.Algorithm, named)
@@ -61,8 +62,8 @@ func splitName(text string) (Algorithm, string, error) {
 
 func fromHex(digits string) (Digest, error) {
 	for i, r := range digits {
-		if !strings.ContainsRune("0123456789abcdefABCDEF", r) {
-			return Digest{}, fmt.Errorf("%q at place %d is not a hex digit", r, i+1)
+		if !strings.ContainsRune(hexDigits, r) {
+			return Digest{}, fmt.Errorf("%q at place %d is not a hex digit", r, utf8.RuneCountInString(digits[:i])+1)
 		}
 	}
 	a := byHexLength(len(digits))

@@ -152,6 +152,14 @@ func isLitter(name string) bool {
 	return strings.HasPrefix(name, "__MACOSX/") || strings.HasPrefix(path.Base(name), "._")
 }
 
+// IsNamed tells whether a file has a name that downloads of images have: that of an image or of a packed file, finished or not.
+func IsNamed(name string) bool {
+	if strings.HasPrefix(name, ".") {
+		return false
+	}
+	return hasImageName(name) || len(withoutEndings(name)) > 1
+}
+
 // hasImageName tells a name that images have, packed or not.
 func hasImageName(name string) bool {
 	for _, n := range withoutEndings(name) {

@@ -215,7 +215,7 @@ func TestWhatIsNoImageIsSaid(t *testing.T) {
 	copy(program[0x80:], "PE\x00\x00")
 	for what, c := range map[string]struct{ contents, why string }{
 		"empty":           {"", "is empty"},
-		"web page":        {"\n <!DOCTYPE HTML><html><title>Click here to download", "is a web page, not an image"},
+		"web page":        {"\n <!DOCTYPE HTML><html><title>Click here to download", "is a web page (\"Click here to download\"), not an image"},
 		"web page, bare":  {"<HTML>" + strings.Repeat("ä", 700), "is a web page, not an image"},
 		"text":            {"sorry, this mirror is down\n", "is text, not an image"},
 		"program":         {"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 600), "is a program (ELF)"},

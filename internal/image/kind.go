@@ -3,6 +3,9 @@ package image
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
+	"html"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -126,13 +129,39 @@ func textKind(head []byte) string {
 	text = bytes.ToLower(bytes.TrimLeft(text, "\xef\xbb\xbf \t\r\n"))
 	for _, tag := range []string{"<!doctype html", "<html", "<head", "<body", "<!--", "<script", "<title", "<meta"} {
 		if bytes.HasPrefix(text, []byte(tag)) {
-			return "a web page"
+			return "a web page" + title(head)
 		}
 	}
 	if bytes.HasPrefix(text, []byte("<?xml")) {
 		return "an XML document"
 	}
 	return "text"
+}
+
+// titleMax bounds the title of a page that is shown, in bytes.
+const titleMax = 80
+
+// title is that of a web page, as an addition to a sentence; empty if the page's start has none.
+func title(head []byte) string {
+	lower := bytes.ToLower(head)
+	at := bytes.Index(lower, []byte("<title"))
+	if at < 0 || len(lower) != len(head) {
+		return ""
+	}
+	_, after, found := bytes.Cut(head[at:], []byte(">"))
+	if !found {
+		return ""
+	}
+	after, _, _ = bytes.Cut(after, []byte("<"))
+	words := strings.Join(strings.Fields(strings.ToValidUTF8(html.UnescapeString(string(after)), "?")), " ")
+	if words == "" {
+		return ""
+	}
+	for len(words) > titleMax {
+		_, size := utf8.DecodeLastRuneInString(words)
+		words = words[:len(words)-size]
+	}
+	return fmt.Sprintf(" (%q)", words)
 }
 
 // lastWhole is where the last rune of p that isn't cut off ends.

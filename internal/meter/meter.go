@@ -16,18 +16,20 @@ type Phase string
 
 // The phases of a check and a stamp, in their order.
 const (
-	Check    Phase = "check"
-	Unpack   Phase = "unpack" // of a check that needs the image's digest
-	Write    Phase = "write"
-	Flush    Phase = "flush"
-	ReadBack Phase = "read back"
-	Repair   Phase = "repair"
-	Finish   Phase = "finish" // the first block, written and read back last
+	Check     Phase = "check"
+	Unpack    Phase = "unpack"    // of a check that needs the image's digest
+	Signature Phase = "signature" // of a check of a download that is signed itself
+	Write     Phase = "write"
+	Flush     Phase = "flush"
+	ReadBack  Phase = "read back"
+	Repair    Phase = "repair"
+	Finish    Phase = "finish" // the first block, written and read back last
 )
 
 // Meter is the progress of one job. The zero value is ready for use.
 type Meter struct {
 	mu    sync.Mutex
+	whole *Meter // of which this is a part
 	state Reading
 	past  []Reading
 }
@@ -58,6 +60,9 @@ func (m *Meter) Begin(p Phase, total int64) {
 	m.state = Reading{Phase: p, Serial: m.state.Serial + 1, Started: now, Total: total}
 }
 
+// Part is the meter of one of several jobs that go on at once: what its first phase has read of its file counts in m too.
+func (m *Meter) Part() *Meter { return &Meter{whole: m} }
+
 // Add counts n more bytes done in the current phase.
 func (m *Meter) Add(n int64) {
 	if m == nil {
@@ -66,6 +71,9 @@ func (m *Meter) Add(n int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.state.Done += n
+	if m.state.Phase == Check && m.state.Serial == 1 {
+		m.whole.Add(n)
+	}
 }
 
 // Source tells how far the packed file has been read, in bytes.
@@ -75,6 +83,9 @@ func (m *Meter) Source(done, total int64) {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.state.Phase == Unpack && m.state.Serial == 1 {
+		m.whole.Add(done - m.state.SourceDone)
+	}
 	m.state.SourceDone, m.state.SourceTotal = done, total
 }
 

@@ -63,15 +63,16 @@ type Tool struct {
 
 // Image is what was stamped.
 type Image struct {
-	Path      string            `json:"path"`
-	Size      int64             `json:"size"`     // of the download
-	Modified  string            `json:"modified"` // of the download, by its file system
-	Packing   string            `json:"packing"`
-	Member    string            `json:"member,omitempty"`
-	Unpacked  int64             `json:"unpacked,omitempty"` // size of the image, as far as it came
-	Download  map[string]string `json:"download_digests"`   // algorithm to hex
-	Image     map[string]string `json:"image_digests"`
-	Published []Published       `json:"published"`
+	Path       string            `json:"path"`
+	Size       int64             `json:"size"`               // of the download
+	Modified   string            `json:"modified,omitempty"` // of the download, by its file system
+	Packing    string            `json:"packing"`
+	Member     string            `json:"member,omitempty"`
+	Unpacked   int64             `json:"unpacked,omitempty"` // size of the image, as far as it came
+	Download   map[string]string `json:"download_digests"`   // algorithm to hex
+	Image      map[string]string `json:"image_digests"`
+	Published  []Published       `json:"published"`
+	Signatures []Signature       `json:"signatures,omitempty"`
 }
 
 // Published is a digest that the image was held against.
@@ -157,7 +158,7 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 		Job:     "stamp",
 		Image: Image{
 			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
-			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report),
+			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
 		Card: Card{
 			Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: d.Size(), Sector: d.SectorSize(),
@@ -189,6 +190,32 @@ func Digests(lists ...[]digest.Digest) map[string]string {
 		for _, d := range list {
 			out[d.Algorithm.Plain()] = d.Hex()
 		}
+	}
+	return out
+}
+
+// Signature is a signature that was checked.
+type Signature struct {
+	Of          string `json:"of"`
+	File        string `json:"file"`
+	Format      string `json:"format"`
+	KeyID       string `json:"key_id"`
+	Status      string `json:"status"`
+	Why         string `json:"why,omitempty"`
+	Owner       string `json:"owner,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Kept        bool   `json:"kept,omitempty"` // the key is one that the user keeps
+}
+
+// SignaturesOf lists what a report has of signatures.
+func SignaturesOf(r check.Report) []Signature {
+	var out []Signature
+	for _, s := range r.Signatures {
+		one := Signature{Of: s.Of, File: s.File, Format: string(s.Format), KeyID: s.KeyID, Status: string(s.Status), Why: s.Why}
+		if s.Key != nil {
+			one.Owner, one.Fingerprint, one.Kept = s.Key.Owner, s.Key.Fingerprint, s.Key.Kept
+		}
+		out = append(out, one)
 	}
 	return out
 }

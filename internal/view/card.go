@@ -95,7 +95,13 @@ func planNotes(p Plan) []string {
 // Confirm asks for the card's short name to be typed in. It returns false for any other answer, and
 // the cause of ctx's end if that comes first.
 func (v *Screen) Confirm(ctx context.Context, name string) (bool, error) {
-	fmt.Fprint(v.Err, "\n"+strong.Render(fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))+" ")
+	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))
+	return err == nil && typed == name, err
+}
+
+// ask asks for a line of text.
+func (v *Screen) ask(ctx context.Context, question string) (string, error) {
+	fmt.Fprint(v.Err, "\n"+strong.Render(question)+" ")
 	type line struct {
 		text string
 		err  error
@@ -108,12 +114,12 @@ func (v *Screen) Confirm(ctx context.Context, name string) (bool, error) {
 	select {
 	case l := <-typed:
 		if l.err != nil && l.err != io.EOF {
-			return false, l.err
+			return "", l.err
 		}
-		return strings.TrimSpace(l.text) == name, nil
+		return strings.TrimSpace(l.text), nil
 	case <-ctx.Done():
 		fmt.Fprintln(v.Err)
-		return false, context.Cause(ctx)
+		return "", context.Cause(ctx)
 	}
 }
 

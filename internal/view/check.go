@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/trust"
 )
 
 // Check shows the result of a check.
@@ -38,26 +39,49 @@ func checkAnswer(r check.Report, width int) *answer {
 	return a
 }
 
+// matched grades what is known, from a signature down to a digest that shows damage only.
 func matched(a *answer, name string, r check.Report) {
 	a.style = good
+	a.sentence = matchedSentence(name, r)
+	a.add("file", "%s", fileFact(r))
+	for _, h := range r.Published {
+		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
+	}
+	signatureFacts(a, r)
+	if r.SignedBy() == nil && r.OnlyForgeable() {
+		a.style = caution
+		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best(r).Algorithm)
+	}
+}
+
+func matchedSentence(name string, r check.Report) string {
+	if by := r.SignedBy(); by != nil {
+		which := "the key that you named"
+		if by.Key.Kept {
+			which = "a key that you keep"
+		}
+		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, which, word(by.Key.Owner))
+	}
+	h := best(r)
+	of := "its " + h.Algorithm.String()
+	if h.Matched == check.Image {
+		of = fmt.Sprintf("the %s of the image in it", h.Algorithm)
+	}
+	if r.OnlyForgeable() {
+		return fmt.Sprintf("%s is not damaged: %s agrees, which shows damage, not forgery.", name, of)
+	}
+	return fmt.Sprintf("%s is what was published: %s agrees.", name, of)
+}
+
+// best is the published digest that says most.
+func best(r check.Report) check.Held {
 	best := r.Published[0]
 	for _, h := range r.Published {
 		if h.Algorithm > best.Algorithm {
 			best = h
 		}
 	}
-	a.sentence = fmt.Sprintf("%s is what was published: its %s agrees.", name, best.Algorithm)
-	if best.Matched == check.Image {
-		a.sentence = fmt.Sprintf("%s is what was published: the %s of the image in it agrees.", name, best.Algorithm)
-	}
-	a.add("file", "%s", fileFact(r))
-	for _, h := range r.Published {
-		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
-	}
-	if r.OnlyForgeable() {
-		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best.Algorithm)
-	}
-	signatureNote(a, r)
+	return best
 }
 
 // FileName is a file's name as it is shown.
@@ -75,9 +99,34 @@ func matchedOn(on check.On) string {
 	return "the file as downloaded"
 }
 
-func signatureNote(a *answer, r check.Report) {
-	if r.Signed() {
-		a.note("The sums file carries a signature, which was not checked.")
+// signatureFacts shows each signature, and what it counts for.
+func signatureFacts(a *answer, r check.Report) {
+	for _, s := range r.Signatures {
+		where := fmt.Sprintf("%s, of %s", FileName(s.File), FileName(s.Of))
+		if s.Clear() {
+			where = "within " + FileName(s.Of)
+		}
+		fact := fmt.Sprintf("%s (%s)", where, s.Format)
+		switch s.Status {
+		case trust.Good:
+			fact += fmt.Sprintf("\ngood, by key %s: %s", s.KeyID, word(s.Key.Owner))
+			if !s.Made.IsZero() {
+				fact += ", made on " + s.Made.UTC().Format("2 January 2006")
+			}
+		case trust.Unknown:
+			fact += fmt.Sprintf("\nby key %s, which you don't keep, so it counts for nothing", s.KeyID)
+		case trust.Bad:
+			fact += fmt.Sprintf("\nbad: %s", s.Why)
+		case trust.Refused:
+			fact += fmt.Sprintf("\nrefused: %s", s.Why)
+			if s.KeyID != "" {
+				fact += fmt.Sprintf(" (key %s)", s.KeyID)
+			}
+		}
+		a.add("signature", "%s", fact)
+	}
+	if r.BadSignature() == nil && r.SignedBy() == nil && slices.ContainsFunc(r.Signatures, func(s trust.Signature) bool { return s.Status == trust.Unknown }) {
+		a.note("To rely on the signature, get the publisher's key from a place that you trust: zipstamp keys add FILE")
 	}
 }
 
@@ -98,6 +147,7 @@ func unpublished(a *answer, name string, r check.Report) {
 		a.add("packing", "unpacks to its end, and the packing's own check values agree")
 	}
 	diagnosis(a, r)
+	signatureFacts(a, r)
 	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", Quote(r.Path))
 }
 
@@ -137,8 +187,16 @@ func mismatched(a *answer, name string, r check.Report) {
 		a.sentence = fmt.Sprintf("%s is empty.", name)
 	case r.What != "":
 		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, r.What)
+	case r.BadSignature() != nil:
+		a.sentence = fmt.Sprintf("%s must not be used: its signature is %s.", name, r.BadSignature().Status)
+	case len(r.Slips) > 0:
+		a.sentence = fmt.Sprintf("%s may be right, but the digest given was copied wrong: %s.", name, r.Slips[0].What)
+	case first != nil && first.Slip != "":
+		a.sentence = fmt.Sprintf("%s may be right, but the digest was copied wrong: %s.", name, first.Slip)
 	case first != nil:
 		a.sentence = fmt.Sprintf("%s is not what was published: its %s differs.", name, first.Algorithm)
+	case len(r.Wrong) == 0:
+		a.sentence = fmt.Sprintf("%s is not signed by the key that you named.", name)
 	default:
 		a.sentence = fmt.Sprintf("%s can't be checked: %s.", name, firstSums(r.Wrong[0].Why, r.Wrong[0].Name))
 	}
@@ -150,15 +208,23 @@ func mismatched(a *answer, name string, r check.Report) {
 		}
 		differs(a, r, h)
 	}
+	for _, s := range r.Slips {
+		a.add("given", "%s", a.grouped(s.Digits))
+		a.add("", "%s; but for that, it is the %s of %s", s.What, s.Near, matchedOn(s.Of))
+	}
 	for _, w := range r.Wrong {
 		a.add("sums file", "%s", w.Error())
 		belongs(a, w.Other, w.Name)
 	}
 	diagnosis(a, r)
-	signatureNote(a, r)
+	signatureFacts(a, r)
 	switch {
-	case first != nil || r.What != "" || r.Size == 0:
+	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.What == "":
+		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
+	case first != nil || r.What != "" || r.Size == 0 || r.BadSignature() != nil:
 		a.note("Don't use this file. Download it again, from the publisher's own page.")
+	case len(r.Wrong) == 0:
+		a.note("See that the key is the publisher's, and that the signature lies beside the sums file or the image.")
 	default:
 		a.note("If the file is right, name the sums file or the digest that is meant for it: --sums FILE or --digest DIGEST.")
 	}
@@ -205,6 +271,9 @@ func belongs(a *answer, other *digest.Entry, sums string) {
 
 // diagnosis says what is known of why a file isn't what it should be.
 func diagnosis(a *answer, r check.Report) {
+	if r.Partial != "" {
+		a.add("name", "ends in %s, as downloads do that are not finished", word(r.Partial))
+	}
 	var damage *image.DamageError
 	var unusable *image.UnusableError
 	switch {
@@ -287,6 +356,27 @@ func (a *answer) marked(hex, want string) string {
 	column := at % (groupDigits * a.groups)
 	mark := strings.Repeat("\u00a0", column+column/groupDigits) + fmt.Sprintf("^ digit %d is the first that differs", at+1)
 	return strings.Join(slices.Insert(lines, row+1, mark), "\n")
+}
+
+// CheckLine shows the result of one of several checks.
+func (v *Screen) CheckLine(path string, r check.Report, err error) {
+	mark, style, text := "error", bad, ""
+	switch {
+	case err != nil:
+		text = ProblemSentence(err)
+	case r.Outcome() == check.Matched:
+		mark, style, text = "good", good, CheckSentence(r)
+	case r.Outcome() == check.NothingPublished:
+		mark, style, text = "unknown", caution, CheckSentence(r)
+	default:
+		mark, text = "wrong", CheckSentence(r)
+	}
+	if err == nil { // of files in several folders, the path tells them apart
+		text = strings.Replace(text, FileName(path), word(path), 1)
+	}
+	const column = len("unknown  ")
+	indent := strings.Repeat(" ", column)
+	fmt.Fprintln(v.Out, style.Render(mark)+indent[len(mark):]+fold(text, v.width-column, indent))
 }
 
 // Summary shows the count after several checks.

@@ -1,0 +1,72 @@
+package view
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"zipstamp/internal/trust"
+)
+
+// confirmDigits is how much of a fingerprint is typed in: enough that a person has to look at it.
+const confirmDigits = 8
+
+// ConfirmKey shows a key, and asks for the end of its fingerprint.
+func (v *Screen) ConfirmKey(ctx context.Context, k trust.Key) (bool, error) {
+	v.showKey(v.Err, v.errWidth, k, "Compare this fingerprint with the one that the publisher shows, in another place than the key itself:")
+	typed, err := v.ask(ctx, fmt.Sprintf("Type its last %d characters to keep the key, anything else to leave it:", confirmDigits))
+	typed = strings.ReplaceAll(typed, " ", "")
+	if k.Format == trust.OpenPGP {
+		typed = strings.ToUpper(typed)
+	}
+	return len(typed) == confirmDigits && strings.HasSuffix(k.Fingerprint, typed), err
+}
+
+// KeyKept says that a key is kept.
+func (v *Screen) KeyKept(k trust.Key, path string) {
+	k.Source = path
+	v.showKey(v.Out, v.width, k, fmt.Sprintf("The key %s is kept: what it signs counts from now on.", k.ID))
+}
+
+// KeyForgotten says that a key is kept no more.
+func (v *Screen) KeyForgotten(k trust.Key, path string) {
+	k.Source = path
+	v.showKey(v.Out, v.width, k, fmt.Sprintf("The key %s is forgotten: what it signs counts for nothing.", k.ID))
+}
+
+// Keys lists keys.
+func (v *Screen) Keys(keys trust.Ring) {
+	if len(keys) == 0 {
+		fmt.Fprintln(v.Out, "You keep no keys. To keep one: zipstamp keys add FILE")
+		return
+	}
+	for _, k := range keys {
+		v.showKey(v.Out, v.width, k, fmt.Sprintf("%s (%s)", word(k.Owner), k.Format))
+	}
+}
+
+func (v *Screen) showKey(w io.Writer, width int, k trust.Key, sentence string) {
+	a := &answer{style: strong, sentence: sentence}
+	if !strings.HasPrefix(sentence, word(k.Owner)) {
+		a.add("owner", "%s, as the key says (%s)", word(k.Owner), k.Format)
+	}
+	a.add("ID", "%s", k.ID)
+	if k.Format == trust.OpenPGP {
+		a.add("fingerprint", "%s", inFours(k.Fingerprint))
+	} else {
+		a.add("key", "%s", k.Fingerprint)
+	}
+	a.add("file", "%s", k.Source)
+	a.print(w, width)
+}
+
+// inFours writes a fingerprint as the trade does: in groups of four.
+func inFours(hex string) string {
+	var groups []string
+	for g := range slices.Chunk([]byte(hex), 4) {
+		groups = append(groups, string(g))
+	}
+	return strings.Join(groups, " ")
+}
