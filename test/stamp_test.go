@@ -272,7 +272,7 @@ func (d *desk) typed(columns uint16, answer string, args ...string) run {
 	for {
 		n, err := terminal.Read(buf)
 		seen.Write(buf[:n])
-		if !asked && strings.Contains(plain(ansi.Strip(seen.String())), "to leave the card as it is:") {
+		if !asked && strings.Contains(plain(ansi.Strip(seen.String())), "anything else to leave") {
 			asked = true
 			_, err := terminal.Write([]byte(answer))
 			require.NoError(d.t, err)

@@ -72,6 +72,14 @@ func publishedFact(p check.Published) string {
 	for _, d := range p.Digests {
 		facts = append(facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, d.Source()))
 	}
+	for _, s := range p.Signatures {
+		if s.Key != nil {
+			facts = append(facts, fmt.Sprintf("signature of %s: %s (%s)", FileName(s.Of), s.Status, word(s.Key.Owner)))
+		}
+	}
+	for _, file := range p.Signed {
+		facts = append(facts, fmt.Sprintf("signature in %s; checked before anything is written", FileName(file)))
+	}
 	for _, w := range p.Wrong {
 		facts = append(facts, w.Error())
 	}

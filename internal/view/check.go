@@ -56,11 +56,7 @@ func matched(a *answer, name string, r check.Report) {
 
 func matchedSentence(name string, r check.Report) string {
 	if by := r.SignedBy(); by != nil {
-		which := "the key that you named"
-		if by.Key.Kept {
-			which = "a key that you keep"
-		}
-		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, which, word(by.Key.Owner))
+		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, signer(by), word(by.Key.Owner))
 	}
 	h := best(r)
 	of := "its " + h.Algorithm.String()
@@ -71,6 +67,14 @@ func matchedSentence(name string, r check.Report) string {
 		return fmt.Sprintf("%s is not damaged: %s agrees, which shows damage, not forgery.", name, of)
 	}
 	return fmt.Sprintf("%s is what was published: %s agrees.", name, of)
+}
+
+// signer tells why the key of a good signature counts.
+func signer(s *trust.Signature) string {
+	if s.Key.Kept {
+		return "a key that you keep"
+	}
+	return "the key that you named"
 }
 
 // best is the published digest that says most.

@@ -196,10 +196,14 @@ func cardKind(c receipt.Card) string {
 }
 
 func checkedFact(r check.Report) string {
-	if len(r.Published) == 0 {
+	by := r.SignedBy()
+	if len(r.Published) == 0 && by == nil {
 		return "nothing was published to hold it against"
 	}
 	var facts []string
+	if by != nil {
+		facts = append(facts, fmt.Sprintf("signed by %s (%s)", signer(by), word(by.Key.Owner)))
+	}
 	for _, h := range r.Published {
 		source := "as given"
 		if h.Sums != nil {
