@@ -42,7 +42,7 @@ func TestCheck(t *testing.T) {
 
 	d.want(3, "Nothing was compared", "check", "--must-match", "a.img.gz").mentions(t, "Nothing was compared: no published digest", grouped(sum), grouped(inner), "unpacks to its end")
 	d.want(0, "Nothing was compared", "check", "a.img.gz")
-	d.want(3, "page.img.gz is a web page, not an image", "check", "page.img.gz")
+	d.want(3, `page.img.gz is a web page ("404"), not an image`, "check", "page.img.gz")
 	d.want(3, "cut short: the file ends at byte", "check", "cut.img.gz")
 	d.want(0, "its SHA-256 agrees", "check", "--digest", "SHA256: "+strings.ToUpper(sum[:20])+" "+sum[20:], "a.img.gz")
 	d.want(0, "the SHA-256 of the image in it agrees", "check", "--digest", inner, "a.img.gz")
@@ -65,7 +65,7 @@ func TestCheck(t *testing.T) {
 	d.want(3, "this is that file under another name, or the wrong download", "check", "--sums", "SUMS", "other.img.gz").
 		mentions(t, "SUMS does not name other.img.gz", "the one of a.img.gz (SUMS, line 2)")
 	d.want(3, "cut short: the file ends at byte", "check", "--digest", sum, "cut.img.gz")
-	d.want(3, "is a web page, not the image", "check", "--digest", sum, "page.img.gz")
+	d.want(3, `is a web page ("404"), not the image`, "check", "--digest", sum, "page.img.gz")
 	d.want(3, "is empty", "check", "--digest", sum, "empty.img.gz")
 	d.want(3, "its partition table goes on for", "check", "--digest", sum, "cut.img")
 	d.want(2, "there is no file none.img", "check", "none.img")
@@ -75,10 +75,12 @@ func TestCheck(t *testing.T) {
 	d.write("a.img.gz.md5", []byte("00000000000000000000000000000000\n"))
 	d.want(3, "its MD5 differs", "check", "a.img.gz")
 	d.write("a.img.gz.md5", []byte(fmt.Sprintf("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n%x  a.img.gz\n-----BEGIN PGP SIGNATURE-----\nx\n-----END PGP SIGNATURE-----\n", md5.Sum(packed))))
-	d.want(0, "It does not show who made it", "check", "a.img.gz").mentions(t, "a signature, which was not checked")
+	d.want(3, "its signature is refused", "check", "a.img.gz").mentions(t, "within a.img.gz.md5", "not well formed")
+	d.write("a.img.gz.md5", []byte(fmt.Sprintf("%x\n", md5.Sum(packed))))
+	d.want(0, "is not damaged: its MD5 agrees", "check", "a.img.gz").mentions(t, "It does not show who made it")
 
-	r = d.want(3, "4 images checked: 1 as published, 2 not, 1 with nothing to compare", "check", "a.img.gz", "other.img.gz", "none.img", "page.img.gz")
-	assert.Contains(t, r.err, "there is no file none.img")
+	r = d.want(3, "4 images checked: 1 as published, 3 not, 0 with nothing to compare", "check", "a.img.gz", "other.img.gz", "none.img", "page.img.gz")
+	assert.Contains(t, plain(r.out), "error there is no file none.img")
 }
 
 // mentions checks that a run says all of these too.

@@ -25,7 +25,8 @@ func demoSteps() []demoStep {
 		return []string{"stamp", "--yes", "--receipt", card + ".receipt.json", demo.XZ, card}
 	}
 	return []demoStep{
-		{"A download is held against the sums file that came with it.", []string{"check", demo.XZ}, statusGood},
+		{"A download is held against the sums file that came with it, and that against the club's signature.", []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
+		{"What is in it, and for which boards? It is unpacked no further than it must be.", []string{"peek", demo.XZ}, statusGood},
 		{"A download that was damaged on its way is refused.", []string{"check", filepath.Join(demo.Damaged, demo.XZ)}, statusImage},
 		{"The image is stamped onto a good card: unpacked as a stream, written, and read back.", stamp(demo.Good), statusGood},
 		{"A tired card stores a bit wrong; reading back finds it, and the block is written again.", stamp(demo.Tired), statusGood},
@@ -38,8 +39,8 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo [FOLDER]",
 		Short: "Do the whole job on sample data, without a real card",
 		Long: `Demo makes a sample image and practice cards, and runs the real commands on
-them: a check that passes, a damaged download, a good card, a tired one, and one
-that holds less than it claims. With FOLDER, which must be new or empty, the
+them: a check that passes, a look inside, a damaged download, a good card, a
+tired one, and one that holds less than it claims. With FOLDER, which must be new or empty, the
 data stay there.`,
 		Args: takes("one folder at the most", 0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -101,7 +102,8 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 	}
 	if keep {
 		out.TryNext(folder, [][]string{
-			{"zipstamp", "check", demo.Gzip},
+			{"zipstamp", "keys", "add", demo.Key},
+			{"zipstamp", "check", "."},
 			{"zipstamp", "stamp", demo.Gzip, demo.Good},
 			{"zipstamp", "stamp", "--yes", "--json", demo.XZ, demo.Good},
 			{"zipstamp", "practice", "new", "mine.card", "--claimed", "128MB", "--gone-after", "20MB"},

@@ -3,13 +3,18 @@
 package demo
 
 import (
+	"crypto/ed25519"
 	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
+	"aead.dev/minisign"
 	"github.com/klauspost/compress/gzip"
 	"github.com/ulikunitz/xz"
 
@@ -22,6 +27,7 @@ const (
 	Gzip     = "saltmarsh-os.img.gz"
 	Sums     = "SHA256SUMS"
 	GzipSums = "saltmarsh-os.img.gz.sha256" // of the image in it
+	Key      = "watchers.pub"               // the club's key, by which Sums is signed
 	Damaged  = "damaged"                    // a folder: the same download with a byte that changed on its way
 	Good     = "good.card"
 	Tired    = "tired.card" // stores a bit wrong the first time
@@ -59,6 +65,9 @@ func Make(folder string) error {
 			return err
 		}
 	}
+	if err := sign(folder, Sums); err != nil {
+		return err
+	}
 	if err := makeDamaged(folder, sums); err != nil {
 		return err
 	}
@@ -84,6 +93,40 @@ func pack(path string, img []byte, packer func(io.Writer) (io.WriteCloser, error
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), f.Close()
+}
+
+// sign signs a file with the club's key, and writes the public one beside it. Whoever reads this can sign with it too: it is a sample.
+func sign(folder, name string) error {
+	key, public, err := clubKey()
+	if err != nil {
+		return err
+	}
+	text, err := os.ReadFile(filepath.Join(folder, name))
+	if err != nil {
+		return err
+	}
+	signature := minisign.SignWithComments(key, text, fmt.Sprintf("timestamp:%d\tfile:%s", made.Unix(), name), "signature of the Saltmarsh Watchers")
+	if err := os.WriteFile(filepath.Join(folder, name+".minisig"), signature, 0o666); err != nil {
+		return err
+	}
+	line := strings.Fields(string(public))
+	text = []byte("untrusted comment: Saltmarsh Watchers\n" + line[len(line)-1] + "\n")
+	return os.WriteFile(filepath.Join(folder, Key), text, 0o666)
+}
+
+// clubKey is the same at every run: it comes from the club's name, in the form that the format gives to keys without a password.
+func clubKey() (key minisign.PrivateKey, public []byte, err error) {
+	const size, idAt, keyAt = 158, 54, 62 // 2 bytes each for the algorithms of signature, password and checksum; salt, limits; ID, key, checksum
+	seed := sha256.Sum256([]byte("Saltmarsh Watchers"))
+	secret := make([]byte, size)
+	copy(secret, "Ed\x00\x00B2")
+	binary.LittleEndian.PutUint64(secret[idAt:], 0x5A17000120260501)
+	copy(secret[keyAt:], ed25519.NewKeyFromSeed(seed[:]))
+	if err := key.UnmarshalText([]byte(base64.StdEncoding.EncodeToString(secret))); err != nil {
+		return key, nil, err
+	}
+	public, err = key.Public().(minisign.PublicKey).MarshalText()
+	return key, public, err
 }
 
 // makeDamaged copies a download with one bit changed in the middle.

@@ -3,6 +3,8 @@ package digest
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -207,4 +209,55 @@ func TestHasherAndAside(t *testing.T) {
 	require.Len(t, h.Digests(), 2)
 	assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(data)), h.Digests()[0].Hex())
 	assert.Equal(t, of(MD5, string(data)), h.Digests()[1])
+}
+
+func TestSlips(t *testing.T) {
+	right := strings.Repeat("0123456789abcdef", 4)
+	for given, what := range map[string]string{
+		right[:5] + right[6:]:        "digit 6 is missing",
+		right[:5] + "5" + right[5:]:  "a digit too many",
+		right[:5] + "f" + right[6:]:  "digit 6 is f in place of 5",
+		right[:5] + "65" + right[7:]: "digits 6 and 7 are exchanged",
+		right[:len(right)-1]:         "digit 64 is missing",
+		right:                        "",
+		right[:5] + "ff" + right[7:]: "",
+		strings.Repeat("f", 64):      "",
+		right[:60]:                   "",
+	} {
+		got := Slip(given, right)
+		if what == "" {
+			assert.Empty(t, got, given)
+		} else {
+			assert.Contains(t, got, what, given)
+		}
+	}
+	_, err := Parse("sha256: " + strings.Replace(right, "0", "O", 1))
+	var g *GarbledError
+	require.ErrorAs(t, err, &g)
+	assert.Equal(t, []string{right, "O at place 1"}, []string{g.Digits, g.Alikes})
+	assert.Equal(t, SHA256, g.Near)
+	_, err = Parse(right + "xyz")
+	assert.False(t, errors.As(err, &g))
+}
+
+// FuzzParse takes any text for a digest: what is read must read the same again, and what is nearly one must be explained.
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{"sha256:" + strings.Repeat("0a", 32), strings.Repeat("l", 64), "SHA1= da39a3ee 5e6b4b0d 3255bfef 95601890 afd80709", "９", "О"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		d, err := Parse(text)
+		var g *GarbledError
+		switch {
+		case err == nil:
+			if again, err := Parse(d.String()); err != nil || again != d {
+				t.Fatalf("%v reads as %v, %v", d, again, err)
+			}
+		case errors.As(err, &g):
+			if _, err := hex.DecodeString(g.Digits + strings.Repeat("0", len(g.Digits)%2)); err != nil || g.Err == nil {
+				t.Fatalf("%+v", g)
+			}
+			Slip(g.Digits, strings.Repeat("0", 2*g.Near.Size()))
+		}
+	})
 }

@@ -130,10 +130,26 @@ func (r reference) image(d []byte) []byte {
 	return bytes.Repeat(d, r.times)
 }
 
+// noise is an image of any length and contents, with the sign of a boot sector.
+func noise(t *testing.T) []byte {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 1))
+	d := make([]byte, 512+r.IntN(400_000))
+	repeats := 1 + r.IntN(5000)
+	for i := range d {
+		if d[i] = byte(r.Uint32()); i > repeats && r.IntN(50) > 0 {
+			d[i] = d[i-repeats]
+		}
+	}
+	d[0], d[510], d[511] = 0, 0x55, 0xAA
+	return d
+}
+
 func TestUnpacksWhatReferenceToolsPack(t *testing.T) {
-	d := disk(700_001)
 	for _, ref := range references {
 		t.Run(ref.name, func(t *testing.T) {
+			d := noise(t)
 			path := pack(t, d, ref.commands, ref.file)
 			want := ref.image(d)
 			img, c, tapped, err := unpack(path, "")
@@ -147,6 +163,26 @@ func TestUnpacksWhatReferenceToolsPack(t *testing.T) {
 			packed, err := os.ReadFile(path)
 			require.NoError(t, err)
 			assert.Equal(t, sha256.Sum256(packed), tapped, "all of the file goes through the tap")
+		})
+	}
+}
+
+// TestEveryPrefixIsAnError has small files, each cut at every place.
+func TestEveryPrefixIsAnError(t *testing.T) {
+	d := disk(1300)
+	for _, ref := range references[1:] {
+		t.Run(ref.name, func(t *testing.T) {
+			path := pack(t, d, ref.commands, ref.file)
+			whole, err := os.ReadFile(path)
+			require.NoError(t, err)
+			want := ref.image(d)
+			for n := len(whole) - 1; n >= 0; n -= 1 + len(whole)/300 {
+				require.NoError(t, os.Truncate(path, int64(n)))
+				img, _, _, err := unpack(path, "")
+				if err == nil && !bytes.Equal(img, want) && !cutBetweenStreams(ref.times, true, img, d) {
+					t.Fatalf("%d of %d bytes gave %d bytes of %d, without an error", n, len(whole), len(img), len(want))
+				}
+			}
 		})
 	}
 }

@@ -22,6 +22,9 @@ type stack struct {
 	recognised bool            // the image starts with a partition table or file system
 }
 
+// imageMin is the least that an image can have, bytes: a sector.
+const imageMin = 512
+
 // headRoom is the size of a stack's buffers: they hold the head, to know what it is.
 const headRoom = 128 << 10
 
@@ -68,6 +71,9 @@ func (st *stack) descend(s setting) error {
 	}
 	if what := stranger(st.head); what != "" {
 		return strangerWithin(s.path, what)
+	}
+	if len(st.head) < imageMin {
+		return &UnusableError{s.path, fmt.Sprintf("holds %d bytes, too few for an image of a disk", len(st.head)), "look for another download"}
 	}
 	return nil
 }

@@ -88,11 +88,21 @@ func (r Ring) keyOf(e *openpgp.Entity) *Key {
 // openPGP checks detached signatures.
 func (r Ring) openPGP(text []byte, signed io.Reader) ([]Signature, error) {
 	body, kind, err := unarmored(text)
+	if err != nil && bytes.Contains(text, []byte("-----BEGIN "+openpgp.SignatureType)) {
+		return []Signature{malformed}, nil
+	}
 	if err != nil || kind != "" && kind != openpgp.SignatureType {
 		return nil, ErrNoSignature
 	}
-	return r.verify(signed, body)
+	found, err := r.verify(signed, body)
+	if errors.Is(err, ErrNoSignature) && kind != "" {
+		return []Signature{malformed}, nil
+	}
+	return found, err
 }
+
+// malformed is what says that it is a signature, and can't be read.
+var malformed = Signature{Format: OpenPGP, Status: Refused, Why: "it is not well formed"}
 
 // verify checks all signatures that body holds.
 func (r Ring) verify(signed, body io.Reader) ([]Signature, error) {
@@ -161,12 +171,18 @@ func judge(c *openpgp.SignatureCandidate) (Status, string) {
 // after it is not. ErrNoSignature says that text is no such message.
 func (r Ring) ClearSigned(path string, text []byte) (signed []byte, found []Signature, err error) {
 	block, _ := clearsign.Decode(text)
-	if block == nil {
+	switch {
+	case block != nil:
+		signed = block.Plaintext
+		found, err = r.verify(bytes.NewReader(block.Bytes), block.ArmoredSignature.Body)
+	case !bytes.Contains(text, []byte("-----BEGIN PGP SIGNED MESSAGE-----")):
 		return nil, nil, ErrNoSignature
 	}
-	found, err = r.verify(bytes.NewReader(block.Bytes), block.ArmoredSignature.Body)
+	if block == nil || errors.Is(err, ErrNoSignature) {
+		found, err = []Signature{malformed}, nil
+	}
 	for i := range found {
 		found[i].Of, found[i].File = path, path
 	}
-	return block.Plaintext, found, err
+	return signed, found, err
 }

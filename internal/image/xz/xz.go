@@ -358,7 +358,7 @@ func (f *file) here(b blockHeader, kind checkKind, at, likely int64) error {
 				err = chain.flush()
 			}
 			if errors.Is(err, errData) {
-				return wrong(at, err)
+				return wrong(f.r.n, err)
 			}
 			if err != nil {
 				return cut(f.r.n, err)
@@ -386,7 +386,9 @@ func (f *file) here(b blockHeader, kind checkKind, at, likely int64) error {
 	})
 }
 
-func errCheck(kind checkKind) error { return fmt.Errorf("the %v of the block differs", kind) }
+func errCheck(kind checkKind) error {
+	return fmt.Errorf("the %v of the block that starts there differs", kind)
+}
 
 func padding(p []byte) error {
 	for _, b := range p {
