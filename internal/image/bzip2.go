@@ -3,7 +3,8 @@ package image
 import (
 	"bufio"
 	"bytes"
-	"compress/bzip2"
+
+	"zipstamp/internal/image/bzip2"
 )
 
 // bzip2 has no published specification; its magic is "BZh", the level, and the first block's
@@ -16,7 +17,7 @@ var bzip2Packing = packing{
 			(bytes.Equal(head[4:10], []byte{0x31, 0x41, 0x59, 0x26, 0x53, 0x59}) ||
 				bytes.Equal(head[4:10], []byte{0x17, 0x72, 0x45, 0x38, 0x50, 0x90}))
 	},
-	unpack: func(r *bufio.Reader, _ setting) (*layer, error) {
-		return plainLayer(bzip2.NewReader(r), Size{}), nil
+	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
+		return plainLayer(bzip2.NewReader(r, s.lanes), Size{}), nil
 	},
 }

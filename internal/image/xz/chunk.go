@@ -740,8 +740,8 @@ func (z *lzma2) chunk(size, limit int) bool {
 						rng -= bound
 						rng += (bound - rng) & mask
 						odds.align[sym&15] = uint16(int64(p) - (int64(p)+int64(mask)&-2017)>>5)
-						sym = sym*2 + 1 + mask
 						far += (1 + mask) << 0
+						sym = sym*2 + 1 + mask
 						p = uint64(odds.align[sym&15])
 						if rng < 1<<24 {
 							rng <<= 8
@@ -755,8 +755,8 @@ func (z *lzma2) chunk(size, limit int) bool {
 						rng -= bound
 						rng += (bound - rng) & mask
 						odds.align[sym&15] = uint16(int64(p) - (int64(p)+int64(mask)&-2017)>>5)
-						sym = sym*2 + 1 + mask
 						far += (1 + mask) << 1
+						sym = sym*2 + 1 + mask
 						p = uint64(odds.align[sym&15])
 						if rng < 1<<24 {
 							rng <<= 8
@@ -770,8 +770,8 @@ func (z *lzma2) chunk(size, limit int) bool {
 						rng -= bound
 						rng += (bound - rng) & mask
 						odds.align[sym&15] = uint16(int64(p) - (int64(p)+int64(mask)&-2017)>>5)
-						sym = sym*2 + 1 + mask
 						far += (1 + mask) << 2
+						sym = sym*2 + 1 + mask
 						p = uint64(odds.align[sym&15])
 						if rng < 1<<24 {
 							rng <<= 8
@@ -785,7 +785,6 @@ func (z *lzma2) chunk(size, limit int) bool {
 						rng -= bound
 						rng += (bound - rng) & mask
 						odds.align[sym&15] = uint16(int64(p) - (int64(p)+int64(mask)&-2017)>>5)
-						sym = sym*2 + 1 + mask
 						far += (1 + mask) << 3
 					}
 					if far >= dict {
@@ -1164,7 +1163,6 @@ func (z *lzma2) chunk(size, limit int) bool {
 		pos = copyEnd
 	}
 	if rng < 1<<24 {
-		rng <<= 8
 		code = code<<8 | uint64(byteAt(in, ip))
 		ip++
 	}

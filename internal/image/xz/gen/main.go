@@ -102,7 +102,10 @@ func reverse(array, and string, bits int, value string) string {
 	b.WriteString("\nsym = 1")
 	for i := range bits {
 		prob := fmt.Sprintf("%s[sym&%s]", array, and)
-		fmt.Fprintf(&b, "\np = uint64(%s)%s\nsym = sym*2 + 1 + mask\n%s += (1 + mask) << %d", prob, mask(prob), value, i)
+		fmt.Fprintf(&b, "\np = uint64(%s)%s\n%s += (1 + mask) << %d", prob, mask(prob), value, i)
+		if i < bits-1 {
+			b.WriteString("\nsym = sym*2 + 1 + mask")
+		}
 	}
 	return b.String()
 }
@@ -270,7 +273,11 @@ func (z *lzma2) chunk(size, limit int) bool {
 			source += 8
 		}
 		pos = copyEnd
-	}$normalize
+	}
+	if rng < 1<<24 {
+		code = code<<8 | uint64(byteAt(in, ip))
+		ip++
+	}
 	if code != 0 || ip != uint(size) {
 		return false
 	}
