@@ -102,11 +102,14 @@ func (a *app) keysList() *cobra.Command {
 		Short: "List the keys that you keep",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			kept, _, err := keptKeys()
+			kept, who, err := keptKeys()
 			if err != nil {
 				return err
 			}
 			if !a.json {
+				for i := range kept {
+					kept[i].Source = who.short(kept[i].Source)
+				}
 				a.screen.Keys(kept)
 				return nil
 			}

@@ -368,6 +368,8 @@ func (v *Screen) CheckLine(path string, r check.Report, err error) {
 	switch {
 	case err != nil:
 		text = ProblemSentence(err)
+	case r.SignedBy() != nil && r.Outcome() == check.Matched:
+		mark, style, text = "signed", good, fmt.Sprintf("%s: as published, signed by %s", word(path), word(r.SignedBy().Key.Owner))
 	case r.Outcome() == check.Matched:
 		mark, style, text = "good", good, CheckSentence(r)
 	case r.Outcome() == check.NothingPublished:
