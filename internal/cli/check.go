@@ -244,6 +244,7 @@ type checking struct {
 	*published
 	who       person
 	mustMatch bool
+	many      bool // other images are checked at the same time
 }
 
 // checked is what became of an image.
@@ -298,6 +299,7 @@ func (c checking) all(ctx context.Context, paths []string) error {
 	}
 	var m meter.Meter
 	m.Begin(meter.Check, total)
+	c.many = true
 	stop := c.screen.Follow(&m)
 	results := make([]checked, len(paths))
 	var group errgroup.Group
@@ -348,6 +350,9 @@ func (c checking) look(ctx context.Context, path string, m *meter.Meter) checked
 		return checked{path: path, err: err}
 	}
 	defer f.Close()
+	if c.many {
+		f.Lanes = 1 // each core has an image of its own
+	}
 	if _, err := f.Look(c.member); is[*image.ChoiceError](err) && c.member != "" {
 		return checked{path: path, err: err}
 	}

@@ -25,6 +25,7 @@ type File struct {
 	Path  string
 	Size  int64 // bytes of the download, as it is packed; of a pipe, what has been read so far
 	Limit int64 // bytes that it may unpack to; 0 is a bound that is sensible for a file of its size
+	Lanes int   // blocks that may be unpacked side by side; 0 is as many as there are cores
 	file  *os.File
 	pipe  *bufio.Reader // where it comes through a pipe
 	once  bool

@@ -29,7 +29,11 @@ func (f *File) Unpack(c Contents, tap io.Writer) (*Stream, error) {
 	if known := c.Size.Known(); known > limit {
 		return nil, tooMuch(f.Path, "says that it unpacks to more than", limit)
 	}
-	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: runtime.GOMAXPROCS(0), limit: limit, index: c.index})
+	lanes := f.Lanes
+	if lanes == 0 {
+		lanes = runtime.GOMAXPROCS(0)
+	}
+	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, index: c.index})
 }
 
 func (f *File) unpack(c Contents, tap io.Writer, set setting) (*Stream, error) {

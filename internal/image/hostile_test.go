@@ -1,0 +1,212 @@
+package image
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"runtime"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// fileOf writes data to a file.
+func fileOf(t *testing.T, data []byte) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "x")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	return path
+}
+
+// refused unpacks a file that must be refused, for a reason, and without much memory.
+func refused(t *testing.T, path, why string) {
+	t.Helper()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, _, _, err := unpack(path, "")
+	runtime.ReadMemStats(&after)
+	var unusable *UnusableError
+	require.ErrorAs(t, err, &unusable)
+	assert.Contains(t, unusable.Why, why)
+	assert.NotEmpty(t, unusable.Next)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(100<<20), "bytes of memory")
+}
+
+func TestMoreMemoryThanIsSensibleIsRefused(t *testing.T) {
+	d := disk(100_000)
+	refused(t, pack(t, d, "xz -k --lzma2=dict=1536MiB disk.img", "disk.img.xz"), "needs a dictionary of 1536 MiB")
+	refused(t, pack(t, d, "cat disk.img | zstd -q --long=31 > x", "x"), "needs more than 1024 MiB")
+	lzma, err := os.ReadFile(pack(t, d, "xz --format=lzma -c disk.img > x", "x"))
+	require.NoError(t, err)
+	binary.LittleEndian.PutUint32(lzma[1:], 0xC0000000)
+	refused(t, fileOf(t, lzma), "needs a dictionary of 3072 MiB")
+}
+
+func TestEndlessMembersAreRefused(t *testing.T) {
+	d := disk(2000)
+	whole, err := os.ReadFile(pack(t, d, "zip -q x.zip disk.img", "x.zip"))
+	require.NoError(t, err)
+	end := bytes.LastIndex(whole, []byte("PK\x05\x06"))
+	binary.LittleEndian.PutUint32(whole[end+12:], 0x7FFFFFF0) // the directory's size
+	refused(t, fileOf(t, whole), "has more than 100000 members")
+
+	var many bytes.Buffer
+	z := gzip.NewWriter(&many)
+	w := tar.NewWriter(z)
+	for i := range membersMax + 10 {
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: fmt.Sprint(i), Typeflag: tar.TypeReg, Mode: 0o600}))
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, z.Close())
+	_, _, _, err = unpack(fileOf(t, many.Bytes()), "")
+	assert.ErrorContains(t, err, "has more than 100000 members")
+
+	// a packed 7z header that says that it unpacks to 64 GiB: kEncodedHeader, ..., kCodersUnpackSize, a number of 6 bytes, kEnd
+	header := []byte{0x17, 6, 0, 1, 9, 20, 0, 7, 0x0B, 1, 0, 1, 0x21, 0x21, 1, 0, 0x0C, 0xF8, 0, 0, 0, 0, 0x10, 0, 0}
+	start := make([]byte, sevenZipStart, 200)
+	copy(start, "7z\xbc\xaf\x27\x1c\x00\x04")
+	binary.LittleEndian.PutUint64(start[20:], uint64(len(header)))
+	binary.LittleEndian.PutUint32(start[28:], crc32.ChecksumIEEE(header))
+	binary.LittleEndian.PutUint32(start[8:], crc32.ChecksumIEEE(start[12:]))
+	refused(t, fileOf(t, append(start, header...)), "has more than 100000 members")
+	binary.LittleEndian.PutUint64(start[20:], 1<<40)
+	binary.LittleEndian.PutUint32(start[8:], crc32.ChecksumIEEE(start[12:]))
+	_, _, _, err = unpack(fileOf(t, append(start, header...)), "")
+	var damage *DamageError
+	require.ErrorAs(t, err, &damage)
+	assert.Equal(t, Size{32 + 1<<40, Exact}, damage.Total, "it is cut short, by its own account")
+}
+
+func TestNamesInArchivesAreOnlyNames(t *testing.T) {
+	d := disk(200_000)
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a", "x.zip")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "a"), 0o700))
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	w := zip.NewWriter(f)
+	for _, name := range []string{"../../escaped.img", "/etc/\x1b[31mred\n.txt"} {
+		m, err := w.Create(name)
+		require.NoError(t, err)
+		_, err = m.Write(d[:len(d)-200_000*len(name)%7])
+		require.NoError(t, err)
+		if name[0] == '/' {
+			break
+		}
+		d = []byte("a text that is none of an image")
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, f.Close())
+	img, c, _, err := unpack(path, "")
+	require.NoError(t, err)
+	assert.True(t, isDisk(img))
+	assert.Equal(t, "../../escaped.img", c.Member)
+	left, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "nothing was written anywhere")
+}
+
+func TestSeveralImagesInATar(t *testing.T) {
+	d := disk(200_000)
+	commands := "mkdir b2 b3; cat disk.img > b2/os.img; cat disk.img > b3/os.img; printf hi > readme; tar cf x readme b2 b3"
+	for _, packed := range []string{"", "; xz x; mv x.xz x"} {
+		path := pack(t, d, commands+packed, "x")
+		_, _, _, err := unpack(path, "")
+		var choice *ChoiceError
+		require.ErrorAs(t, err, &choice, "a packed one says so at its end")
+		assert.Equal(t, []string{"b2/os.img", "b3/os.img"}, choice.Members)
+		for _, member := range []string{"b2/os.img", "b3/os.img"} {
+			img, c, _, err := unpack(path, member)
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(d, img))
+			assert.Equal(t, member, c.Member)
+		}
+		_, _, _, err = unpack(path, "b4/os.img")
+		assert.ErrorContains(t, err, `has no member "b4/os.img"; it holds: b2/os.img, b3/os.img, readme`)
+	}
+	_, _, _, err := unpack(pack(t, d, "printf hi > kernel.dtb; printf hi > cmdline.txt; tar czf x kernel.dtb cmdline.txt", "x"), "")
+	assert.ErrorContains(t, err, "holds boot files (kernel.dtb among 2 files)")
+}
+
+func TestDownloadsThatAreNotFinished(t *testing.T) {
+	d := disk(500_000)
+	for _, c := range []struct {
+		commands, file string
+		certainty      Certainty
+	}{
+		{"zip -q x.zip disk.img", "x.zip", AtLeast}, {"7z a x.7z disk.img", "x.7z", Exact},
+	} {
+		path := pack(t, d, c.commands, c.file)
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		require.NoError(t, os.Truncate(path, info.Size()/3))
+		_, _, _, err = unpack(path, "")
+		var damage *DamageError
+		require.ErrorAs(t, err, &damage)
+		assert.True(t, damage.Truncated)
+		assert.Equal(t, c.certainty, damage.Total.Certainty)
+		assert.InDelta(t, info.Size(), damage.Total.Bytes, 300)
+		assert.ErrorContains(t, err, fmt.Sprintf("it has %d of %d bytes", info.Size()/3, damage.Total.Bytes))
+	}
+	path := pack(t, d, "xz -c disk.img > saltmarsh-os.img.xz.crdownload", "saltmarsh-os.img.xz.crdownload")
+	f, err := Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	assert.Equal(t, ".crdownload", f.Partial())
+	assert.Equal(t, []string{"saltmarsh-os.img.xz.crdownload", "saltmarsh-os.img.xz", "saltmarsh-os.img"}, f.Names())
+	assert.True(t, IsNamed("saltmarsh-os.img.xz.crdownload"))
+	assert.False(t, IsNamed("SHA256SUMS"))
+}
+
+// sparseImage makes a sparse image by hand: chunks of blocks of 4 KiB.
+func sparseImage(blocks uint32, chunks ...[]byte) []byte {
+	h := make([]byte, sparseHeaderLen)
+	le := binary.LittleEndian
+	le.PutUint32(h, sparseHeaderMagic)
+	le.PutUint16(h[4:], 1)
+	le.PutUint16(h[8:], sparseHeaderLen)
+	le.PutUint16(h[10:], sparseChunkLen)
+	le.PutUint32(h[12:], 4096)
+	le.PutUint32(h[16:], blocks)
+	le.PutUint32(h[20:], uint32(len(chunks)))
+	return append(h, bytes.Join(chunks, nil)...)
+}
+
+func sparseChunk(kind uint16, blocks uint32, body []byte) []byte {
+	c := make([]byte, sparseChunkLen)
+	binary.LittleEndian.PutUint16(c, kind)
+	binary.LittleEndian.PutUint32(c[4:], blocks)
+	binary.LittleEndian.PutUint32(c[8:], uint32(sparseChunkLen+len(body)))
+	return append(c, body...)
+}
+
+func TestSparseImages(t *testing.T) {
+	block := disk(4096)
+	want := append(append(bytes.Clone(block), make([]byte, 2*4096)...), bytes.Repeat([]byte{1, 2, 3, 4}, 1024)...)
+	sum := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(want))
+	raw, gap, fill := sparseChunk(sparseRaw, 1, block), sparseChunk(sparseDontCare, 2, nil), sparseChunk(sparseFill, 1, []byte{1, 2, 3, 4})
+	img, c, _, err := unpack(fileOf(t, sparseImage(4, raw, gap, fill, sparseChunk(sparseCRC32, 0, sum))), "")
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(want, img))
+	assert.Equal(t, Size{int64(len(want)), Exact}, c.Size)
+	for what, file := range map[string][]byte{
+		"the sparse image's CRC32 differs": sparseImage(4, raw, gap, fill, sparseChunk(sparseCRC32, 0, []byte{0, 0, 0, 0})),
+		"its header says 5":                sparseImage(5, raw, gap, fill),
+		"not as long as its header says":   sparseImage(3, raw, gap, fill),
+		"unknown kind 0xCAC9":              sparseImage(1, raw, sparseChunk(0xCAC9, 0, nil)),
+		"cut short":                        sparseImage(4, raw, gap),
+	} {
+		if what == "cut short" {
+			binary.LittleEndian.PutUint32(file[20:], 3)
+		}
+		_, _, _, err := unpack(fileOf(t, file), "")
+		assert.ErrorContains(t, err, what)
+	}
+}
