@@ -80,7 +80,7 @@ func TestArchiveWithSeveralImages(t *testing.T) {
 func TestHelpVersionAndCompletion(t *testing.T) {
 	d := newDesk(t)
 	assert.Equal(t, "zipstamp 9.8.7-test\n", d.want(0, "", "--version").out)
-	for _, command := range []string{"", "check", "stamp", "practice", "practice new", "demo"} {
+	for _, command := range []string{"", "check", "peek", "stamp", "keys", "keys add", "keys list", "keys remove", "practice", "practice new", "demo"} {
 		r := d.want(0, "Usage:", append(strings.Fields(command), "--help")...)
 		assert.Empty(t, r.err)
 		for _, line := range strings.Split(r.out, "\n") {

@@ -29,7 +29,8 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 	r := d.zipstamp("demo", "sea")
 	require.Zero(t, r.status, "%s%s", r.out, r.err)
 	for _, says := range []string{
-		"$ zipstamp check saltmarsh-os.img.xz", "is what was published: its SHA-256 agrees",
+		"$ zipstamp check --key watchers.pub saltmarsh-os.img.xz", "is what was published, and signed by the key that you named (Saltmarsh Watchers)",
+		"$ zipstamp peek saltmarsh-os.img.xz", "is an image with 2 partitions, for 64-bit ARM",
 		"$ zipstamp check damaged/saltmarsh-os.img.xz", "is not what was published", "(exit status 3)",
 		"Stamped and read back: every block of saltmarsh-os.img.xz is on good.card.",
 		"but 1 block had to be written again",

@@ -40,8 +40,8 @@ func (a *app) demo() *cobra.Command {
 		Short: "Do the whole job on sample data, without a real card",
 		Long: `Demo makes a sample image and practice cards, and runs the real commands on
 them: a check that passes, a look inside, a damaged download, a good card, a
-tired one, and one that holds less than it claims. With FOLDER, which must be new or empty, the
-data stay there.`,
+tired one, and one that holds less than it claims. With FOLDER, which must be
+new or empty, the data stay there.`,
 		Args: takes("one folder at the most", 0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if a.json {
