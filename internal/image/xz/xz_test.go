@@ -14,8 +14,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	ulikunitz "github.com/ulikunitz/xz"
 	"github.com/ulikunitz/xz/lzma"
 	"go.uber.org/goleak"
+	"pgregory.net/rapid"
 
 	"zipstamp/internal/card/cardtest"
 )
@@ -299,5 +301,49 @@ func FuzzFile(f *testing.F) {
 		if (err == nil) != (errTwo == nil) || err == nil && !bytes.Equal(one, two) {
 			t.Fatalf("one at a time: %d bytes, %v; side by side: %d bytes, %v", len(one), err, len(two), errTwo)
 		}
+	})
+}
+
+// TestWhatTheLibraryPacks has any data, packed with any properties, in any blocks.
+func TestWhatTheLibraryPacks(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var data []byte
+		for range rapid.IntRange(0, 12).Draw(t, "pieces") {
+			piece := rapid.SliceOfN(rapid.Byte(), 1, 300).Draw(t, "piece")
+			data = append(data, bytes.Repeat(piece, rapid.IntRange(1, 400).Draw(t, "times"))...)
+			if from := len(data) - rapid.IntRange(1, len(data)).Draw(t, "back"); rapid.Bool().Draw(t, "again") {
+				data = append(data, data[from:]...)
+			}
+		}
+		lc := rapid.IntRange(0, 4).Draw(t, "lc")
+		config := ulikunitz.WriterConfig{
+			Properties: &lzma.Properties{LC: lc, LP: rapid.IntRange(0, 4-lc).Draw(t, "lp"), PB: rapid.IntRange(0, 4).Draw(t, "pb")},
+			DictCap:    1 << rapid.IntRange(12, 20).Draw(t, "dictionary"),
+			BlockSize:  int64(rapid.IntRange(5_000, 500_000).Draw(t, "block")),
+			CheckSum:   rapid.SampledFrom([]byte{ulikunitz.None, ulikunitz.CRC32, ulikunitz.CRC64, ulikunitz.SHA256}).Draw(t, "check"),
+		}
+		var file bytes.Buffer
+		w, err := config.NewWriter(&file)
+		require.NoError(t, err)
+		_, err = w.Write(data)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		index, err := ReadIndex(bytes.NewReader(file.Bytes()), int64(file.Len()))
+		require.NoError(t, err)
+		require.EqualValues(t, len(data), index.Unpacked)
+		got, err := unpacked(file.Bytes(), Options{Lanes: rapid.IntRange(1, 4).Draw(t, "lanes"), Index: &index})
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(data, got))
+		if len(data) == 0 {
+			return
+		}
+		off := rapid.Int64Range(0, int64(len(data)-1)).Draw(t, "offset")
+		block, start, ok := index.Find(off)
+		require.True(t, ok)
+		r := NewBlockReader(bytes.NewReader(file.Bytes()), &index, block)
+		defer r.Close()
+		part, err := io.ReadAll(r)
+		require.NoError(t, err)
+		require.True(t, start <= off && off < start+int64(len(part)) && bytes.Equal(data[start:start+int64(len(part))], part))
 	})
 }
