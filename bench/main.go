@@ -36,15 +36,15 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
-	what := flag.String("what", "stamp", "what to measure: stamp, or unpack (decoders, check and peek)")
+	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), or peek alone")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
 	var err error
 	switch {
 	case *one != "":
 		err = unpackOne(*one)
-	case *what == "unpack":
-		err = runUnpack(*work, *size, *rounds)
+	case *what == "unpack" || *what == "peek":
+		err = runUnpack(*work, *size, *rounds, *what == "peek")
 	default:
 		err = run(*work, *size, *rounds)
 	}
