@@ -104,6 +104,14 @@ func cut(err error) error {
 // stream reads the blocks of a stream, and hands out each when its end has been found.
 func (s *splitter) stream(f *lanes.Feeder) error {
 	var last *block
+	ended := false
+	end := func() { // nothing follows the last block, whatever the reason
+		if last != nil && !ended {
+			close(last.next)
+		}
+		ended = true
+	}
+	defer end()
 	var window uint64 // the last 64 bits
 	var data []byte   // of the block being read, with the byte that its mark starts in
 	skip, bits := 0, 0
@@ -132,11 +140,11 @@ func (s *splitter) stream(f *lanes.Feeder) error {
 				continue
 			}
 			if started {
-				end := len(data)*8 - shift - markBits
-				if end < skip+markBits+sumBits { // two marks over each other are none
+				stop := len(data)*8 - shift - markBits
+				if stop < skip+markBits+sumBits { // two marks over each other are none
 					continue
 				}
-				last = &block{level: s.level, data: data, skip: skip, end: end, before: last, next: make(chan *block, 1), settled: make(chan struct{})}
+				last = &block{level: s.level, data: data, skip: skip, end: stop, before: last, next: make(chan *block, 1), settled: make(chan struct{})}
 				last.sum = uint32(last.bitsAt(skip+markBits, sumBits))
 				if last.before != nil {
 					last.before.next <- last
@@ -146,9 +154,7 @@ func (s *splitter) stream(f *lanes.Feeder) error {
 				}
 			}
 			if mark == endMark {
-				if last != nil {
-					close(last.next)
-				}
+				end() // before the end waits for all blocks
 				return s.end(f, window, shift)
 			}
 			// the next block's data start with the bytes that hold its mark
