@@ -128,6 +128,11 @@ func TestImageFromAPipe(t *testing.T) {
 		pipe(0, "standard input is what was published", file, "check", "--digest", sum(file), "-")
 		pipe(0, "Nothing was compared", file, "check", "-")
 	}
+	d.write("SHA256SUMS", []byte(sum("disk.img")+"  other.img\n")) // lies in the folder, and has nothing to do with it
+	pipe(0, "Nothing was compared", "disk.img.xz", "check", "-")
+	d.write("sums", []byte(sum("disk.img")+"  -\n"))
+	pipe(0, "is what was published", "disk.img.xz", "check", "--sums", "sums", "-")
+	pipe(3, "SHA256SUMS does not name -", "disk.img.xz", "check", "--sums", "SHA256SUMS", "-")
 	pipe(3, "nothing was published", "disk.img", "stamp", "--yes", "-", "x.card")
 	pipe(0, "Stamped and read back", "disk.img.xz", "stamp", "--yes", "--unchecked", "-", "x.card")
 	pipe(3, "can't be unpacked as it comes in", "os.zip", "check", "-")

@@ -157,7 +157,7 @@ func hasEnding(name, ending string) bool {
 // the endings of its packings, and of a download that isn't finished.
 func (f *File) Names() []string {
 	if f.Path == Input {
-		return nil
+		return []string{Input} // as digest commands write it
 	}
 	return withoutEndings(filepath.Base(f.Path))
 }
