@@ -7,6 +7,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"zipstamp/internal/card/disks"
 )
 
 // block is a block device opened exclusively (O_EXCL: nothing of it is mounted, and nothing else has it)
@@ -18,7 +20,7 @@ type block struct {
 	access Access
 }
 
-func openBlock(path string) (medium, error) {
+func openBlock(path string) (*block, error) {
 	const flags = os.O_RDWR | unix.O_EXCL | unix.O_CLOEXEC
 	access := Direct
 	f, err := os.OpenFile(path, flags|unix.O_DIRECT, 0)
@@ -112,7 +114,7 @@ func (b *block) present() bool {
 	if !ok {
 		return true
 	}
-	own := number{unix.Major(st.Rdev), unix.Minor(st.Rdev)}
+	own := disks.Number{Major: unix.Major(st.Rdev), Minor: unix.Minor(st.Rdev)}
 	_, err = os.Stat("/sys/dev/block/" + own.String())
 	return err == nil
 }

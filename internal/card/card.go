@@ -6,7 +6,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/guard"
 	"zipstamp/internal/card/practice"
 )
 
@@ -32,23 +36,30 @@ type Card struct {
 	Model      string
 	Serial     string
 	ReadOnly   bool
-	Mounts     []Mount  // file systems of the card that are mounted
-	Swaps      []string // swap areas of the card that are in use
-	Holders    []string // what has been built on it: dm-0 (LVM or the like), md0 (RAID)
-	Virtual    string   // what the device is, if it isn't one of its own: "a RAID array"
+	Disk       *disks.Disk // what the computer knows of a block device; nil for files
 
-	spec practice.Spec
+	named bool // by its path
+	swaps []string
+	loops []string // loop devices on a plain file
+	spec  practice.Spec
 }
 
-// Mount is a mounted file system.
-type Mount struct {
-	Source string // the partition or card
-	Point  string // where it is mounted
+// Consent is what the user says to what speaks against writing a card.
+type Consent struct {
+	FixedDisk bool // a disk that is neither removable nor in an SD slot is meant
+	Asked     bool // there is a person, who is shown what is in use and asked before it is freed
 }
 
-// Find finds the card that the user names by a path: a whole block device, a practice card's file, or
-// a plain file that stands for a card. The error is a *RefusedError for anything else.
+// Find finds the card that the user names: by the path of a whole block device, of a practice card's file, or of
+// a plain file that stands for a card; by label:NAME, the label of a file system on it; or by serial:TEXT. The error is a *RefusedError
+// for anything else.
 func Find(given string) (*Card, error) {
+	if name, ok := strings.CutPrefix(given, "label:"); ok {
+		return findBy(given, name, "label", hasLabel)
+	}
+	if text, ok := strings.CutPrefix(given, "serial:"); ok {
+		return findBy(given, text, "serial number", hasSerial)
+	}
 	path, err := filepath.EvalSymlinks(given)
 	if err == nil {
 		path, err = filepath.Abs(path)
@@ -60,7 +71,7 @@ func Find(given string) (*Card, error) {
 	if err != nil {
 		return nil, notFound(given, err)
 	}
-	c := &Card{Given: given, Path: path, Name: filepath.Base(path)}
+	c := &Card{Given: given, Path: path, Name: filepath.Base(path), named: true}
 	switch mode := info.Mode(); {
 	case mode.IsDir():
 		return nil, &RefusedError{Card: given, Reasons: []string{"it is a folder, not a card"}, Next: "name the card's device, such as /dev/sdb"}
@@ -70,6 +81,55 @@ func Find(given string) (*Card, error) {
 		return c, c.findBlock()
 	}
 	return nil, &RefusedError{Card: given, Reasons: []string{"it is " + special(info.Mode()) + ", not a card"}, Next: "name the card's device, such as /dev/sdb"}
+}
+
+// findBlock fills in what the computer knows of the block device. The error is a *RefusedError for a partition.
+func (c *Card) findBlock() error {
+	all, err := disks.Tree{Root: "/"}.List()
+	if err != nil {
+		return &RefusedError{Card: c.Given, Reasons: []string{err.Error()}, Next: "make a practice card: zipstamp practice new FILE --claimed 64MB", Err: err}
+	}
+	number, ok := deviceNumber(c.Path)
+	for i := range all {
+		d := &all[i]
+		if d.Number == number && ok {
+			c.fill(d)
+			return nil
+		}
+		for _, p := range d.Parts {
+			if p.Number == number && ok {
+				return &RefusedError{
+					Card:    c.Given,
+					Reasons: []string{fmt.Sprintf("it is partition %d of the card %s, and an image is for a whole card", p.Index, d.Path)},
+					Next:    "name the whole card: " + d.Path,
+				}
+			}
+		}
+	}
+	return &RefusedError{Card: c.Given, Reasons: []string{"the kernel knows no such disk any more"}, Next: "put the card in again, and see what zipstamp cards shows"}
+}
+
+// fill takes over what the computer knows.
+func (c *Card) fill(d *disks.Disk) {
+	c.Kind, c.Disk = Block, d
+	c.Path, c.Name = d.Path, d.Name
+	c.Size, c.SectorSize, c.ReadOnly = d.Size, d.Sector, d.ReadOnly
+	c.Model, c.Serial = d.Title(), d.Serial
+}
+
+// All lists the disks of this computer, as cards that were not named by anybody.
+func All() ([]*Card, error) {
+	found, err := disks.Tree{Root: "/"}.List()
+	if err != nil {
+		return nil, err
+	}
+	var all []*Card
+	for i := range found {
+		c := &Card{Given: found[i].Path}
+		c.fill(&found[i])
+		all = append(all, c)
+	}
+	return all, nil
 }
 
 func special(m fs.FileMode) string {
@@ -129,26 +189,87 @@ func (c *Card) findFile(info fs.FileInfo) error {
 	c.Kind, c.SectorSize = Plain, 512
 	c.Size = info.Size() / 512 * 512
 	c.ReadOnly = info.Mode().Perm()&0o222 == 0
-	c.Swaps = swapFiles(c.Path)
+	c.findUses()
 	return nil
 }
 
-// Refusal says why the card may not be written, whatever the user wants; nil if it may.
-func (c *Card) Refusal() error {
-	reasons, next := Judge(c)
+// findUses finds out whether the computer uses a plain file as a disk.
+func (c *Card) findUses() {
+	same := func(path string) bool { return path != "" && c.Is(path) }
+	for _, path := range (disks.Tree{Root: "/"}).Swaps() {
+		if same(path) {
+			c.swaps = append(c.swaps, path)
+		}
+	}
+	all, _ := disks.Tree{Root: "/"}.List() // where there is none, there is no loop device
+	for _, d := range all {
+		if same(d.Backing) {
+			c.loops = append(c.loops, fmt.Sprintf("the loop device %s", d.Path))
+		}
+	}
+}
+
+// kinds of fixed disks, in words.
+var kinds = map[disks.Bus]string{
+	disks.NVMe: "an NVMe disk", disks.SATA: "a SATA disk", disks.SCSI: "a SCSI disk", disks.USB: "a USB disk", disks.EMMC: "the board's own eMMC",
+	disks.FireWire: "a FireWire disk", disks.Machine: "the disk of a virtual machine", disks.Network: "a network disk", disks.Other: "a disk of an unknown kind",
+}
+
+// facts are what guard is told.
+func (c *Card) facts(o Consent) guard.Facts {
+	f := guard.Facts{Name: c.Name, Named: c.named, Size: c.Size, ReadOnly: c.ReadOnly, FixedDisk: o.FixedDisk, Asked: o.Asked}
+	d := c.Disk
+	if d == nil {
+		f.File, f.Swaps, f.Holders = true, c.swaps, c.loops
+		return f
+	}
+	f.Removable, f.SDSlot, f.Loop = d.Removable, d.Bus == disks.SDSlot, d.Bus == disks.Loop
+	f.Kind, f.Made, f.Unfit, f.System, f.Holders = kinds[d.Bus], d.Made, d.Unfit, d.System, d.Holders
+	for _, m := range d.Mounts {
+		f.Mounts = append(f.Mounts, guard.Mount{Source: m.Source, Point: m.Point, Volume: m.Via != ""})
+	}
+	for _, s := range d.Swaps {
+		f.Swaps = append(f.Swaps, s.Path)
+	}
+	if len(f.System)+len(f.Mounts)+len(f.Swaps)+len(f.Holders) == 0 && f.Made == "" && f.Unfit == "" && c.Size > 0 {
+		f.Held = held(c.Path)
+	}
+	return f
+}
+
+// Reasons are what speaks against writing the card, the weightiest first; none if it may be written.
+func (c *Card) Reasons(o Consent) []guard.Reason { return guard.Judge(c.facts(o)) }
+
+// Refusal says why the card may not be written; nil if it may.
+func (c *Card) Refusal(o Consent) error {
+	reasons := c.Reasons(o)
 	if len(reasons) == 0 {
 		return nil
 	}
-	return &RefusedError{Card: c.Given, Reasons: reasons, Next: next}
+	e := &RefusedError{Card: c.Given, Next: reasons[0].Next}
+	for _, r := range reasons {
+		e.Reasons = append(e.Reasons, r.Text)
+	}
+	return e
 }
 
-// Open opens the card for exclusive use. The error is a *RefusedError.
+// InUse lists what has to be freed before the card can be written: mounted file systems, the last mounted first, and swap.
+func (c *Card) InUse() (mounts []disks.Mount, swaps []disks.Swap) {
+	if c.Disk == nil {
+		return nil, nil
+	}
+	mounts = slices.Clone(c.Disk.Mounts)
+	slices.Reverse(mounts)
+	return mounts, c.Disk.Swaps
+}
+
+// Open opens the card for exclusive use; what is mounted of it isn't freed. The error is a *RefusedError.
 func (c *Card) Open() (Device, error) {
 	var m medium
 	var err error
 	switch c.Kind {
 	case Block:
-		m, err = openBlock(c.Path)
+		m, err = asMedium(openBlock(c.Path))
 	case Plain:
 		m, err = openPlain(c.Path)
 	case Practice:
@@ -162,6 +283,14 @@ func (c *Card) Open() (Device, error) {
 		return nil, &RefusedError{Card: c.Given, Reasons: []string{fmt.Sprintf("its size changed from %d to %d bytes: is it another card?", c.Size, m.Size())}, Next: "run the command again"}
 	}
 	return guarded{m, c.Given}, nil
+}
+
+// asMedium makes no medium of a nil one.
+func asMedium[M medium](m M, err error) (medium, error) {
+	if err != nil {
+		return nil, err
+	}
+	return m, nil
 }
 
 func (c *Card) refusedOpen(err error) error {

@@ -31,24 +31,24 @@ func (r *run) findLoss(bad *badBlocks) *Loss {
 		return &Loss{Wraps: true, Holds: int64(distance) * BlockSize}
 	}
 	told := r.telling()
-	lastGood, firstGood := -1, len(r.sums)
+	lastGood, firstGood := -1, len(r.src.sums)
 	for _, i := range told {
 		if _, wrong := bad.blocks[i]; !wrong {
 			lastGood = i
 			firstGood = min(firstGood, i)
 		}
 	}
-	firstBad, lastBad := len(r.sums), 0
+	firstBad, lastBad := len(r.src.sums), 0
 	for i := range bad.blocks {
 		firstBad, lastBad = min(firstBad, i), max(lastBad, i)
 	}
 	switch {
 	case len(told) == len(bad.blocks) && lastGood < 0:
 		return &Loss{}
-	case firstBad > lastGood && allWrong(told, bad, firstBad, len(r.sums)):
+	case firstBad > lastGood && allWrong(told, bad, firstBad, len(r.src.sums)):
 		return &Loss{Holds: int64(firstBad) * BlockSize}
 	case lastBad < firstGood && allWrong(told, bad, 1, lastBad+1):
-		return &Loss{Wraps: true, Holds: int64(len(r.sums)-lastBad-1) * BlockSize}
+		return &Loss{Wraps: true, Holds: int64(len(r.src.sums)-lastBad-1) * BlockSize}
 	}
 	return nil
 }
@@ -67,10 +67,10 @@ func allWrong(told []int, bad *badBlocks, first, last int) bool {
 func (r *run) aliases(bad *badBlocks) int {
 	place := map[digest.Block]int{}
 	for _, i := range r.telling() {
-		if _, twice := place[r.sums[i]]; twice {
-			place[r.sums[i]] = -1
+		if _, twice := place[r.src.sums[i]]; twice {
+			place[r.src.sums[i]] = -1
 		} else {
-			place[r.sums[i]] = i
+			place[r.src.sums[i]] = i
 		}
 	}
 	distance := 0
@@ -93,8 +93,8 @@ func gcd[N int | int64](a, b N) N {
 func (r *run) telling() []int {
 	zeros := digest.SumBlock(make([]byte, BlockSize))
 	var out []int
-	for i := 1; i < len(r.sums); i++ {
-		if r.sums[i] != zeros {
+	for i := 1; i < len(r.src.sums); i++ {
+		if r.src.sums[i] != zeros {
 			out = append(out, i)
 		}
 	}

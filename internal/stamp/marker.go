@@ -9,6 +9,7 @@ import (
 	mathrand "math/rand/v2"
 	"time"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/meter"
 )
 
@@ -22,9 +23,11 @@ type marker struct {
 // placeMarker writes it.
 func (r *run) placeMarker() error {
 	start := time.Now()
-	r.marker.sector = r.dev.SectorSize()
-	if _, err := rand.Read(r.marker.nonce[:]); err != nil {
-		return fmt.Errorf("get a random number: %w", err)
+	if r.marker.sector == 0 {
+		if _, err := rand.Read(r.marker.nonce[:]); err != nil {
+			return fmt.Errorf("get a random number: %w", err)
+		}
+		r.marker.sector = r.dev.SectorSize()
 	}
 	length := min(BlockSize, r.dev.Size())
 	buf, err := r.pool.Get(context.Background())
@@ -66,4 +69,20 @@ func (m *marker) distance(p []byte, offset int64) int64 {
 		}
 	}
 	return 0
+}
+
+// spotSize is how much of a card's start is read to know it again, bytes: a sector of any size.
+const spotSize = 4096
+
+// knows tells whether a card is the one that is being stamped: it starts with the marker, or, at the end, with the image's first sector.
+func (r *run) knows(d card.Device) bool {
+	buf, err := r.spot.Get(context.Background())
+	if err != nil {
+		return false
+	}
+	defer r.spot.Put(buf)
+	if _, err := d.ReadAt(buf, 0); err != nil {
+		return false
+	}
+	return bytes.HasPrefix(buf, r.marker.nonce[:]) || r.State == Uncertain && r.first != nil && bytes.HasPrefix(buf, r.first[:r.marker.sector])
 }

@@ -25,8 +25,8 @@ const manyBad = 16
 // readBack reads all blocks but the first from the card, and repairs those that are wrong. The error is a
 // *ReadBackError if some stay wrong.
 func (r *run) readBack(ctx context.Context) error {
-	all := make([]int, 0, len(r.sums))
-	for i := 1; i < len(r.sums); i++ {
+	all := make([]int, 0, len(r.src.sums))
+	for i := 1; i < len(r.src.sums); i++ {
 		all = append(all, i)
 	}
 	bad, err := r.compare(ctx, meter.ReadBack, all)
@@ -85,7 +85,7 @@ func (r *run) mend(ctx context.Context, all []int, bad *badBlocks) error {
 }
 
 // hopeless tells whether so many blocks are bad that it is no wear, which could be repaired.
-func (r *run) hopeless(bad int) bool { return bad > manyBad && bad > len(r.sums)/8 }
+func (r *run) hopeless(bad int) bool { return bad > manyBad && bad > len(r.src.sums)/8 }
 
 // without is all less those in left.
 func without(all, left []int) []int {
@@ -129,7 +129,7 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 		total += r.blockLength(i)
 	}
 	start := time.Now()
-	r.job.Meter.Begin(phase, total)
+	r.meter.Begin(phase, total)
 	r.reading.Start(start)
 	bad := &badBlocks{blocks: map[int]digest.Block{}}
 	stages, ctx := errgroup.WithContext(ctx)
@@ -175,7 +175,7 @@ func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks)
 		if errors.As(err, new(*card.GoneError)) || bad.add(i, digest.Block{}, err) > maxReadErrors {
 			return err
 		}
-	} else if got != r.sums[i] {
+	} else if got != r.src.sums[i] {
 		bad.add(i, got, nil)
 		bad.sawRepeat(r.marker.distance(buf[:padded(n, r.dev.SectorSize())], int64(i)*BlockSize))
 	} else {
@@ -186,7 +186,7 @@ func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks)
 	if phase != meter.Repair {
 		r.reading.Mark(int64(i)*BlockSize, n, time.Now())
 	}
-	r.job.Meter.Add(n)
+	r.meter.Add(n)
 	return nil
 }
 
@@ -203,7 +203,7 @@ func (r *run) readBlock(i int, buf []byte) (digest.Block, error) {
 // compareCleared sees to it that the old backup table is gone, where the image has not taken its place.
 func (r *run) compareCleared() error {
 	offset := r.dev.Size() - r.Cleared
-	if r.Cleared == 0 || padded(r.Size, r.dev.SectorSize()) > offset {
+	if r.Cleared == 0 || padded(r.src.size, r.dev.SectorSize()) > offset {
 		return nil
 	}
 	left, _, err := backupTable(r.dev, r.pool)
@@ -233,8 +233,10 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 	if len(bad) == 1 && bad[0] == 0 { // it was kept
 		return r.writeAgain(0, r.first)
 	}
+	r.src.repairing.Lock()
+	defer r.src.repairing.Unlock()
 	start := time.Now()
-	r.job.Meter.Begin(meter.Repair, int64(bad[len(bad)-1]+1)*BlockSize)
+	r.meter.Begin(meter.Repair, int64(bad[len(bad)-1]+1)*BlockSize)
 	stream, err := r.job.Image.Unpack(r.job.Contents, nil)
 	if err != nil {
 		return err
@@ -256,11 +258,11 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 		if int64(n) != r.blockLength(i) {
 			return &ChangedError{r.job.Image.Path}
 		}
-		r.job.Meter.Add(int64(n))
+		r.meter.Add(int64(n))
 		if !slices.Contains(bad, i) {
 			continue
 		}
-		if digest.SumBlock(buf[:n]) != r.sums[i] {
+		if digest.SumBlock(buf[:n]) != r.src.sums[i] {
 			return &ChangedError{r.job.Image.Path}
 		}
 		whole := buf[:padded(int64(n), r.dev.SectorSize())]

@@ -1,13 +1,14 @@
-// Package stamp writes an image to a card and reads it back.
+// Package stamp writes an image to cards and reads it back.
 //
-// The image streams out of its packing in blocks of 4 MiB. While one block is unpacked, others are
-// digested and written; memory is a handful of buffers, however large the image. The first block,
-// with the partition table, is zeroed before anything else is written, and written last, after all
+// The image streams out of its packing in blocks of 4 MiB, once for all cards. While one block is unpacked, others are
+// digested and written; memory is a handful of buffers, however large the image. A slow card holds the others back when it is behind by
+// all of them. The first block, with the partition table, is overwritten before anything else is written, and written last, after all
 // the others have been read back: so whatever happens in between, the card never looks bootable when it isn't.
 //
-// While the others are read back, the first block holds a marker that the image can't contain. A card whose
+// Until then, the first block holds a marker that the image can't contain. A card whose
 // addresses repeat within the image shows the marker at a second address; without it, an image with zeros at
-// that address would read back right, and be spoilt when the first block is written.
+// that address would read back right, and be spoilt when the first block is written. By the marker, too, a card is
+// known again that is gone for a moment.
 package stamp
 
 import (
@@ -16,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"zipstamp/internal/card"
@@ -28,10 +30,12 @@ import (
 const BlockSize = digest.BlockSize
 
 // inFlight is how many blocks are written, or read, at once: a card is kept busy with two, and more
-// cost only memory. spare is how many more there are for unpacking ahead.
+// cost only memory. spare is how many more there are for unpacking ahead, and window how many more again where there are several cards,
+// so that one that stops for a moment doesn't stop the others.
 const (
 	inFlight = 3
 	spare    = 4
+	window   = 8
 )
 
 // DefaultRepairs is how often a block that reads back wrong is rewritten, unless the user says otherwise.
@@ -42,16 +46,27 @@ type Job struct {
 	Image    *image.File
 	Contents image.Contents
 	Known    Known
-	Device   card.Device
+	Cards    []Target
 	ReadBack bool // read every block back and compare it
 	Repairs  int  // how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
-	Meter    *meter.Meter
 
 	// Hold is called with the digests of the download and of the image by these algorithms when all but the first block has
 	// been written, and its error ends the job. It is for an image that comes through a pipe, which nobody could
 	// check before. It may be nil.
 	Algorithms []digest.Algorithm
 	Hold       func(download, image []digest.Digest) error
+}
+
+// Target is a card to stamp. If the device can take up a card that was gone for a moment, as a card.Hold can, it is told how to know it.
+type Target struct {
+	Device card.Device
+	Meter  *meter.Meter
+}
+
+// Outcome is what became of a card.
+type Outcome struct {
+	Result
+	Err error // a *TooSmallError, *ChangedError, *ReadBackError, one of the image or the card, or the cause of the end of the job's context
 }
 
 // Known is what a check has found out about the image before. The zero value is nothing.
@@ -67,7 +82,7 @@ type State string
 // The states.
 const (
 	Untouched State = "untouched"       // nothing was written
-	NoTable   State = "no table"        // the first block is zero (or the marker), so the card has no partition table
+	NoTable   State = "no table"        // the first block is zero or the marker, so the card has no partition table
 	Uncertain State = "uncertain"       // the first block could not be zeroed again
 	Complete  State = "written"         // all is written, and not read back
 	Verified  State = "read back right" // all is written, and has been read back right
@@ -86,6 +101,7 @@ type Result struct {
 	Bad      []Extent        // blocks that read back wrong to the last
 	Attempts int             // rounds of repair
 	Loss     *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
+	Mishaps  []card.Mishap
 	Phases   []PhaseTime
 	Writing  []meter.Point // speed over position
 	Reading  []meter.Point
@@ -134,51 +150,112 @@ func (e *ReadBackError) Error() string {
 
 func (e *ReadBackError) Unwrap() error { return e.Last }
 
-// Run does the job. The error is a *TooSmallError, *ChangedError, *ReadBackError, one of the image or the
-// card, or the cause of ctx's end; the result is complete in each case. When Run returns, nothing
-// of the job runs any more, and the device is still open.
-func (j Job) Run(ctx context.Context) (Result, error) {
-	size := j.Contents.Size.Known()
-	if room := j.Device.Size(); padded(size, j.Device.SectorSize()) > room {
-		return Result{State: Untouched}, &TooSmallError{Image: size, Card: room}
+// Run does the job, and returns what became of each card, in their order; one that fails doesn't keep the others from going on. When
+// Run returns, nothing of the job runs any more, and the devices are still open.
+func (j Job) Run(ctx context.Context) []Outcome {
+	buffers := spare + inFlight*len(j.Cards)
+	if len(j.Cards) > 1 {
+		buffers += window
 	}
-	pool, err := card.NewPool(inFlight+spare, BlockSize)
+	pool, err := card.NewPool(buffers, BlockSize)
 	if err != nil {
-		return Result{State: Untouched}, fmt.Errorf("get memory for blocks: %w", err)
+		return j.allFailed(fmt.Errorf("get memory for blocks: %w", err))
 	}
 	defer pool.Close()
-	r := &run{job: j, dev: j.Device, pool: pool, Result: Result{State: Untouched}}
-	err = r.all(ctx)
-	if err != nil && r.State != Untouched {
-		r.giveUp(err)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	src := &source{job: &j, pool: pool, settled: make(chan struct{})}
+	var runs []*run
+	var stories sync.WaitGroup
+	for _, t := range j.Cards {
+		r := &run{job: &j, src: src, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers))}
+		r.State = Untouched
+		runs = append(runs, r)
+		stories.Go(func() { r.story(ctx) })
 	}
-	r.Writing, r.Reading = r.writing.Points(), r.reading.Points()
-	return r.Result, err
+	src.feed(ctx, stop, runs)
+	stories.Wait()
+	var out []Outcome
+	for _, r := range runs {
+		out = append(out, r.outcome())
+	}
+	return out
 }
 
-// run is a job at work.
+// queued is how many blocks may wait for a card. A single one needs no queue: the pool is its window.
+func queued(cards, buffers int) int {
+	if cards == 1 {
+		return 0
+	}
+	return buffers
+}
+
+func (j Job) allFailed(err error) (out []Outcome) {
+	for range j.Cards {
+		out = append(out, Outcome{Result{State: Untouched}, err})
+	}
+	return out
+}
+
+// run is a job at work on one card.
 type run struct {
-	job Job
-	dev card.Device
+	job   *Job
+	src   *source
+	dev   card.Device
+	meter *meter.Meter
+	pool  *card.Pool
 	Result
-	pool      *card.Pool
-	digests   *digest.Hasher // of the image as it is unpacked; nil where they are known
-	first     []byte         // the first block, until it is written
+	err error
+
+	ready     chan struct{} // closed when blocks may come, or never will be taken
+	queue     chan *block   // closed when all have come
+	mu        sync.Mutex    // guards what the writers add
+	failed    error         // why the writers write no more
+	first     []byte        // the first block, from when it has come
 	marker    marker
-	sums      []digest.Block // of each block's own bytes
-	unwritten []int          // blocks that failed to be written
+	spot      *card.Pool // one small buffer, to know the card by
+	unwritten []int      // blocks that failed to be written
 	writing   meter.Curve
 	reading   meter.Curve
 }
 
-// all is the story of a stamp.
-func (r *run) all(ctx context.Context) error {
-	if err := r.clearTables(); err != nil {
-		return err
+// story does the job for the card, from its beginning to a good or a bad end.
+func (r *run) story(ctx context.Context) {
+	r.err = r.begin()
+	if r.err != nil {
+		r.fail(r.err)
 	}
-	if err := r.write(ctx); err != nil {
-		return err
+	close(r.ready)
+	err := r.write(ctx) // takes all blocks, whatever has happened
+	if r.err == nil {
+		r.err = err
 	}
+	if r.err == nil {
+		r.err = r.finish(ctx)
+	}
+	if r.err != nil && r.State != Untouched {
+		r.giveUp(r.err)
+	}
+	r.recognise(nil)
+	if r.spot != nil {
+		r.spot.Close()
+	}
+}
+
+// begin sees whether the image fits, and takes away the old partition tables.
+func (r *run) begin() (err error) {
+	size := r.job.Contents.Size.Known()
+	if room := r.dev.Size(); padded(size, r.dev.SectorSize()) > room {
+		return &TooSmallError{Image: size, Card: room}
+	}
+	if r.spot, err = card.NewPool(1, spotSize); err != nil {
+		return fmt.Errorf("get memory for blocks: %w", err)
+	}
+	return r.clearTables()
+}
+
+// finish is the story from when all blocks but the first have been written.
+func (r *run) finish(ctx context.Context) error {
 	if r.job.ReadBack {
 		if err := r.placeMarker(); err != nil {
 			return err
@@ -211,12 +288,29 @@ func (r *run) all(ctx context.Context) error {
 	return nil
 }
 
+// outcome is the card's fate.
+func (r *run) outcome() Outcome {
+	r.Size, r.Image, r.Download = r.src.size, r.src.image, r.src.download
+	r.Writing, r.Reading = r.writing.Points(), r.reading.Points()
+	if d, ok := r.dev.(interface{ Mishaps() []card.Mishap }); ok {
+		r.Mishaps = d.Mishaps()
+	}
+	return Outcome{r.Result, r.err}
+}
+
 // clearTables removes the old partition tables, at the card's start and at its end, for good: it
 // returns when the card says that they are gone.
 func (r *run) clearTables() error {
-	r.job.Meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
+	r.meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
+	start := time.Now()
 	r.State = Uncertain // until the card says so
-	if err := r.zero(0, min(BlockSize, r.dev.Size())); err != nil {
+	var err error
+	if r.job.ReadBack {
+		err = r.placeMarker()
+	} else {
+		err = r.zero(0, min(BlockSize, r.dev.Size()))
+	}
+	if err != nil {
 		return err
 	}
 	offset, length, err := backupTable(r.dev, r.pool)
@@ -233,7 +327,21 @@ func (r *run) clearTables() error {
 		return err
 	}
 	r.State = NoTable
+	r.took(meter.Write, 0, start)
+	if r.job.ReadBack {
+		r.recognise(r.knows)
+	}
 	return nil
+}
+
+// recognise tells the device how to know the card again, if it can make use of that. Without a read-back it couldn't: what was on its way
+// when the card was gone may be lost.
+func (r *run) recognise(knows func(card.Device) bool) {
+	if d, ok := r.dev.(interface {
+		Recognise(known func(card.Device) bool)
+	}); ok {
+		d.Recognise(knows)
+	}
 }
 
 // zero writes length zeros, a multiple of the sector and at most a block.
@@ -253,7 +361,7 @@ func (r *run) flush(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return context.Cause(ctx)
 	}
-	r.job.Meter.Begin(meter.Flush, 0)
+	r.meter.Begin(meter.Flush, 0)
 	start := time.Now()
 	if err := r.dev.Flush(); err != nil {
 		return err
@@ -285,7 +393,7 @@ func (r *run) writeFirst() error {
 	if _, err := r.dev.WriteAt(r.first, 0); err != nil {
 		return err
 	}
-	n := min(r.Size, BlockSize)
+	n := min(r.src.size, BlockSize)
 	r.Written += n
 	r.took(meter.Write, n, start)
 	r.writing.Start(start)
@@ -321,7 +429,7 @@ func padded(n int64, sector int) int64 {
 }
 
 // blockLength is the number of the image's own bytes in block i.
-func (r *run) blockLength(i int) int64 { return min(BlockSize, r.Size-int64(i)*BlockSize) }
+func (r *run) blockLength(i int) int64 { return min(BlockSize, r.src.size-int64(i)*BlockSize) }
 
 // readAll fills buf from the image; n is short at its end. A stream's own errors are typed, so that
 // the two bare ones mean its end.

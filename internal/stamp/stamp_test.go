@@ -111,11 +111,12 @@ func (r *rig) run(t fataler, ctx context.Context, change func(*stamp.Job)) (stam
 	t.Helper()
 	d := r.insert(t)
 	defer d.Close()
-	job := stamp.Job{Image: r.image, Contents: r.packed, Device: d, ReadBack: true, Repairs: stamp.DefaultRepairs}
+	job := stamp.Job{Image: r.image, Contents: r.packed, Cards: []stamp.Target{{Device: d}}, ReadBack: true, Repairs: stamp.DefaultRepairs}
 	if change != nil {
 		change(&job)
 	}
-	return job.Run(ctx)
+	out := job.Run(ctx)[0]
+	return out.Result, out.Err
 }
 
 // held is what the card gives when it is put in again without its faults.
@@ -303,7 +304,9 @@ func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
 	for stopAt := 1; ; stopAt++ {
 		r := newRig(t, dir, img, stopAt%2 == 0, practice.Spec{Claimed: 24 * mib})
 		ctx, cancel := context.WithCancelCause(context.Background())
-		result, err := r.run(t, ctx, func(j *stamp.Job) { j.Device = &oneAtATime{pulled{j.Device, stopAt, cancel}, make(chan struct{}, 1)} })
+		result, err := r.run(t, ctx, func(j *stamp.Job) {
+			j.Cards[0].Device = &oneAtATime{pulled{j.Cards[0].Device, stopAt, cancel}, make(chan struct{}, 1)}
+		})
 		cancel(nil)
 		r.image.Close()
 		if err == nil {

@@ -49,6 +49,7 @@ type Disk struct {
 	Removable bool // the medium is, or the whole stick
 	Bus       Bus
 	Unfit     string // what it is, where it is no disk for images at all: "an optical drive"
+	Backing   string // the file of a loop device
 	Made      string // what it is made of, where it is made by software: "a RAID array"
 
 	Maker, Model, Serial string // as the disk says

@@ -230,7 +230,7 @@ func (d *Disk) readBus(folder string) {
 		d.readUSB(folder)
 	case Loop:
 		if file := attribute(folder, "loop/backing_file"); file != "" {
-			d.Model = "loop device on " + file
+			d.Backing, d.Model = file, "loop device on "+file
 		}
 	}
 }

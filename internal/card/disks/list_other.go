@@ -14,3 +14,6 @@ type Tree struct{ Root string }
 func (Tree) List() ([]Disk, error) {
 	return nil, errors.New("disks can be listed on Linux only; on " + runtime.GOOS + " a card is a plain file or a practice card")
 }
+
+// Swaps are none that are known.
+func (Tree) Swaps() []string { return nil }

@@ -227,20 +227,27 @@ func isSystemPoint(point string) bool {
 	})
 }
 
-// readSwaps notes the swap in use: partitions, and files by what they are on.
-func (m *machine) readSwaps() {
-	f, err := os.Open(m.path("proc/swaps"))
+// Swaps are the partitions and files that are in use as swap.
+func (t Tree) Swaps() []string {
+	f, err := os.Open(t.path("proc/swaps"))
 	if err != nil {
-		return // a kernel without swap
+		return nil // a kernel without swap
 	}
 	defer f.Close()
+	var all []string
 	lines := bufio.NewScanner(f)
 	for lines.Scan() {
-		path, _, _ := strings.Cut(lines.Text(), " ")
-		if !strings.HasPrefix(path, "/") {
-			continue // the heading
+		path, _, _ := strings.Cut(strings.ReplaceAll(lines.Text(), "\t", " "), " ")
+		if strings.HasPrefix(path, "/") { // and not the heading
+			all = append(all, unescapeOctal(path))
 		}
-		path = unescapeOctal(strings.TrimRight(path, "\t"))
+	}
+	return all
+}
+
+// readSwaps notes the swap in use: partitions, and files by what they are on.
+func (m *machine) readSwaps() {
+	for _, path := range m.Swaps() {
 		swap, on := Swap{Path: path}, []string{}
 		if n := m.byPath(path); n != nil {
 			on = []string{n.name}

@@ -137,6 +137,9 @@ func (c *Card) transfer(n int) (int, error) {
 		return 0, syscall.ENODEV
 	}
 	limit := int64(c.spec.GoneAfter)
+	if resets := int64(c.spec.ResetsAfter); resets > 0 && (limit == 0 || resets < limit) {
+		limit = resets
+	}
 	if limit > 0 && c.moved+int64(n) > limit {
 		c.gone = true
 		n = int(limit-c.moved) / c.spec.Sector * c.spec.Sector

@@ -45,6 +45,7 @@ type Spec struct {
 	ReadOnly      bool `toml:"read_only,omitempty"`       // write-protected from the start
 	ReadOnlyAfter Size `toml:"read_only_after,omitempty"` // bytes written until it becomes write-protected
 	GoneAfter     Size `toml:"gone_after,omitempty"`      // bytes written and read until it is pulled out
+	ResetsAfter   Size `toml:"resets_after,omitempty"`    // bytes written and read until its reader is reset, once: it is gone, and comes back
 
 	Faults []Fault `toml:"fault,omitempty"`
 }

@@ -1,0 +1,280 @@
+package card_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/card/practice"
+)
+
+// bench is a loop device with two partitions that the kernel knows.
+type bench struct {
+	t         *testing.T
+	dir, loop string
+}
+
+func newBench(t *testing.T) *bench {
+	cardtest.NeedRoot(t)
+	cardtest.NeedTool(t, "sfdisk", "partx", "mkfs.ext4", "mkswap", "losetup")
+	b := &bench{t: t, dir: t.TempDir()}
+	file := cardtest.Sparse(t, filepath.Join(b.dir, "card"), 64<<20)
+	b.sh("printf '2048,65536\\n69632,16384\\n' | sfdisk -q " + file)
+	b.loop = cardtest.Loop(t, file)
+	b.sh("partx -a " + b.loop + "; mkfs.ext4 -q -L saltmarsh " + b.loop + "p1")
+	t.Cleanup(func() { _ = exec.Command("partx", "-d", b.loop).Run() }) // claiming the card has dropped them already
+	return b
+}
+
+func (b *bench) sh(command string) {
+	b.t.Helper()
+	cmd := exec.Command("sh", "-ec", command)
+	cmd.Dir = b.dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(b.t, err, "%s: %s", command, out)
+}
+
+func (b *bench) find() *card.Card {
+	b.t.Helper()
+	c, err := card.Find(b.loop)
+	require.NoError(b.t, err)
+	return c
+}
+
+func TestWholeDeviceIsFoundByAnyNameButAPartitions(t *testing.T) {
+	b := newBench(t)
+	_, err := card.Find(b.loop + "p2")
+	assert.ErrorContains(t, err, "it is partition 2 of the card "+b.loop)
+	link := filepath.Join(b.dir, "by-id")
+	require.NoError(t, os.Symlink(b.loop, link))
+	c, err := card.Find(link)
+	require.NoError(t, err)
+	assert.Equal(t, b.loop, c.Path)
+	assert.EqualValues(t, 64<<20, c.Size)
+	require.NoError(t, c.Refusal(card.Consent{}))
+	d, err := c.Contents()
+	require.NoError(t, err)
+	assert.Equal(t, "saltmarsh", d.Parts[0].Label)
+
+	// A loop device, and the file below it, are never found by what is on them.
+	_, err = card.Find("label:saltmarsh")
+	assert.ErrorContains(t, err, "there is no card with the label saltmarsh")
+	_, err = card.Find("serial:")
+	assert.ErrorContains(t, err, "it names no serial number")
+	file, err := card.Find(filepath.Join(b.dir, "card"))
+	require.NoError(t, err)
+	assert.ErrorContains(t, file.Refusal(card.Consent{}), "it is in use by the loop device "+b.loop)
+
+	locked := cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(b.dir, "locked"), 1<<20), "--read-only")
+	c, err = card.Find(locked)
+	require.NoError(t, err)
+	assert.ErrorContains(t, c.Refusal(card.Consent{}), "it is write-protected")
+}
+
+func TestClaimUnmountsAndHolds(t *testing.T) {
+	b := newBench(t)
+	b.sh("mkdir -p one; mount " + b.loop + "p1 one; mkdir one/two; mount --bind one/two one/two; mkswap -q " + b.loop + "p2; swapon " + b.loop + "p2")
+	t.Cleanup(func() { _ = exec.Command("swapoff", b.loop+"p2").Run() })
+	c := b.find()
+	mounts, swaps := c.InUse()
+	assert.Len(t, mounts, 2)
+	assert.Len(t, swaps, 1)
+	assert.ErrorContains(t, c.Refusal(card.Consent{}), "this computer uses "+b.loop+"p2 as swap")
+	_, err := c.Claim(context.Background(), card.Freeing{})
+	require.ErrorContains(t, err, "as swap", "nobody was asked")
+
+	asked := card.Freeing{Consent: card.Consent{Asked: true}}
+	h, err := c.Claim(context.Background(), asked)
+	require.NoError(t, err)
+	text, err := os.ReadFile("/proc/self/mountinfo")
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), b.dir+"/one")
+	text, err = os.ReadFile("/proc/swaps")
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), b.loop)
+	assert.NoFileExists(t, "/sys/block/"+c.Name+"/"+c.Name+"p1", "the kernel has forgotten the partitions")
+
+	// Held, it can't be mounted, not even after the kernel is told of its partitions again.
+	_ = exec.Command("partx", "-a", b.loop).Run()
+	assert.Error(t, exec.Command("mount", b.loop+"p1", filepath.Join(b.dir, "one")).Run())
+	_, err = b.find().Claim(context.Background(), asked)
+	assert.ErrorContains(t, err, "another program has it for itself alone")
+	left := h.LetGo(context.Background(), card.Leaving{Eject: true})
+	assert.NoError(t, left.Problem)
+	assert.False(t, left.Ejected, "a loop device has nothing to eject")
+	b.sh("partx -a " + b.loop + " 2>/dev/null || true; mount " + b.loop + "p1 one; umount one")
+}
+
+func TestBusyFileSystemsNameTheirPrograms(t *testing.T) {
+	b := newBench(t)
+	b.sh("mkdir one; mount " + b.loop + "p1 one; echo ebb > one/tide; cp /bin/sleep one/snooze")
+	point := filepath.Join(b.dir, "one")
+	t.Cleanup(func() { _ = exec.Command("umount", point).Run() })
+	start := func(dir, name string, args ...string) *exec.Cmd {
+		cmd := exec.Command(name, args...)
+		cmd.Dir = dir
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		return cmd
+	}
+	works := start(point, "sleep", "60")
+	reads := start("/", "sh", "-c", "exec 5<"+point+"/tide; exec sleep 60")
+	runs := start("/", point+"/snooze", "60")
+	says := ""
+	require.Eventually(t, func() bool {
+		_, err := b.find().Claim(context.Background(), card.Freeing{})
+		says = err.Error()
+		return strings.Count(says, "(process") == 3
+	}, 5*time.Second, 50*time.Millisecond, "three programs are named: %s", says)
+	assert.Contains(t, says, point+" is in use; ")
+	for cmd, part := range map[*exec.Cmd]string{works: "works in " + point, reads: "has open " + point + "/tide", runs: "is run from " + point + "/snooze"} {
+		assert.Contains(t, says, part)
+		_ = cmd.Process.Signal(syscall.Signal(0))
+	}
+
+	// With Wait it goes on as soon as they have ended, and says what it waits for.
+	told := make(chan error, 8)
+	done := make(chan error, 1)
+	go func() {
+		h, err := b.find().Claim(context.Background(), card.Freeing{Wait: true, Waiting: func(err error) { told <- err }})
+		if err == nil {
+			err = h.Close()
+		}
+		done <- err
+	}()
+	assert.ErrorContains(t, <-told, "sleep (process")
+	for _, cmd := range []*exec.Cmd{works, reads, runs} {
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+	}
+	require.NoError(t, <-done)
+	ctx, cancel := context.WithCancelCause(context.Background())
+	b.sh("partx -a " + b.loop + " 2>/dev/null || true; mount " + b.loop + "p1 one")
+	start(point, "sleep", "60")
+	stop := errors.New("stopped")
+	time.AfterFunc(100*time.Millisecond, func() { cancel(stop) })
+	require.Eventually(t, func() bool {
+		_, err := b.find().Claim(ctx, card.Freeing{Wait: true})
+		return errors.Is(err, stop)
+	}, 5*time.Second, 10*time.Millisecond, "waiting can be ended")
+}
+
+// TestMountedAgainInBetween has a desktop that mounts whatever it sees.
+func TestMountedAgainInBetween(t *testing.T) {
+	b := newBench(t)
+	b.sh("mkdir one; mount " + b.loop + "p1 one")
+	desktop := exec.Command("sh", "-c", "while :; do mount "+b.loop+"p1 one 2>/dev/null; sleep 0.05; done")
+	desktop.Dir = b.dir
+	require.NoError(t, desktop.Start())
+	t.Cleanup(func() {
+		_ = desktop.Process.Kill()
+		_ = desktop.Wait()
+		time.Sleep(100 * time.Millisecond) // what it had started
+		_ = exec.Command("umount", filepath.Join(b.dir, "one")).Run()
+	})
+	for range 10 {
+		h, err := b.find().Claim(context.Background(), card.Freeing{})
+		require.NoError(t, err)
+		time.Sleep(150 * time.Millisecond)
+		assert.Error(t, exec.Command("mountpoint", "-q", filepath.Join(b.dir, "one")).Run())
+		require.NoError(t, h.Close())
+		_ = exec.Command("partx", "-a", b.loop).Run() // as the kernel does when a card is let go
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+func TestAnotherCardUnderTheSameName(t *testing.T) {
+	b := newBench(t)
+	c := b.find()
+	b.sh("partx -d " + b.loop + "; losetup -d " + b.loop + "; truncate -s 32M other; losetup " + b.loop + " other")
+	_, err := c.Claim(context.Background(), card.Freeing{})
+	assert.ErrorContains(t, err, "it is not the card any more that was chosen: its size changed")
+	c = b.find()
+	b.sh("losetup -d " + b.loop + "; losetup " + b.loop + " other")
+	_, err = c.Claim(context.Background(), card.Freeing{})
+	assert.ErrorContains(t, err, "it was taken out and put in again", "the kernel's sequence number tells")
+	b.sh("losetup -d " + b.loop)
+	_, err = b.find().Claim(context.Background(), card.Freeing{})
+	assert.ErrorContains(t, err, "there is no card in the reader")
+	b.sh("losetup --direct-io=on " + b.loop + " card")
+}
+
+func TestThisComputersOwnDisks(t *testing.T) {
+	all, err := card.All()
+	require.NoError(t, err)
+	for _, c := range all {
+		if len(c.Disk.System) == 0 {
+			continue
+		}
+		err := c.Refusal(card.Consent{FixedDisk: true, Asked: true})
+		assert.ErrorContains(t, err, "this computer runs from it", c.Path)
+		_, err = c.Claim(context.Background(), card.Freeing{Consent: card.Consent{FixedDisk: true, Asked: true}})
+		assert.Error(t, err, c.Path)
+	}
+}
+
+// TestHoldForgives has a card whose accesses fail now and then, and one whose reader is reset.
+func TestHoldForgives(t *testing.T) {
+	hold := func(s practice.Spec) *card.Hold {
+		path := filepath.Join(t.TempDir(), "a.card")
+		s.Claimed, s.Backing = 8<<20, "data"
+		require.NoError(t, practice.Create(path, s))
+		c, err := card.Find(path)
+		require.NoError(t, err)
+		h, err := c.Claim(context.Background(), card.Freeing{})
+		require.NoError(t, err)
+		t.Cleanup(func() { h.Close() })
+		return h
+	}
+	buf := make([]byte, 1<<20)
+	h := hold(practice.Spec{Faults: []practice.Fault{{Kind: practice.FailWrite, Sector: 100, Times: 2}, {Kind: practice.FailRead, Sector: 9000}}})
+	_, err := h.WriteAt(buf, 0)
+	require.NoError(t, err)
+	require.Len(t, h.Mishaps(), 1)
+	assert.Equal(t, "write", h.Mishaps()[0].Op)
+	_, err = h.ReadAt(buf, 4<<20)
+	assert.ErrorAs(t, err, new(*card.IOError), "what always fails is told")
+	assert.Len(t, h.Mishaps(), 1)
+
+	h = hold(practice.Spec{Faults: []practice.Fault{{Kind: practice.FailWrite, Sector: 0, Count: 16384}}})
+	start := time.Now()
+	for i := range 40 {
+		_, err = h.WriteAt(buf[:4096], int64(i)*4096)
+		require.Error(t, err)
+	}
+	assert.Less(t, time.Since(start), 10*time.Second, "a dead card is not tried for ever")
+
+	h = hold(practice.Spec{ResetsAfter: 2 << 20})
+	var told []card.Mishap
+	h.Tell(func(m card.Mishap) { told = append(told, m) })
+	h.Recognise(func(card.Device) bool { return true })
+	for i := range 4 {
+		_, err = h.WriteAt(buf, int64(i)<<20)
+		require.NoError(t, err, "MiB %d", i)
+	}
+	require.Len(t, told, 2)
+	assert.True(t, told[0].Waiting)
+	assert.Equal(t, "a.card", told[1].Name)
+
+	h = hold(practice.Spec{ResetsAfter: 1 << 20})
+	h.Recognise(func(card.Device) bool { return false })
+	_, _ = h.WriteAt(buf, 0)
+	_, err = h.WriteAt(buf, 1<<20)
+	assert.ErrorAs(t, err, new(*card.GoneError), "another card was put in")
+	h = hold(practice.Spec{GoneAfter: 1 << 20})
+	h.Recognise(func(card.Device) bool { return true })
+	_, _ = h.WriteAt(buf, 0)
+	_, err = h.WriteAt(buf, 1<<20)
+	assert.ErrorAs(t, err, new(*card.GoneError))
+}

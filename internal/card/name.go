@@ -1,0 +1,95 @@
+package card
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/layout"
+)
+
+// findBy finds the one card that has what the user named it by. Loop devices are left out: they are named by their path.
+func findBy(given, text, what string, has func(*Card, string) bool) (*Card, error) {
+	refuse := func(next, reason string, args ...any) error {
+		return &RefusedError{Card: given, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
+	}
+	if strings.TrimSpace(text) == "" {
+		return nil, refuse("see what zipstamp cards shows", "it names no %s", what)
+	}
+	all, err := All()
+	if err != nil {
+		return nil, refuse("name the card by its path", "%v", err)
+	}
+	var found []*Card
+	for _, c := range all {
+		if c.Disk.Bus != disks.Loop && c.Disk.Made == "" && c.Size > 0 && has(c, text) {
+			found = append(found, c)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, refuse("put the card in, and see what zipstamp cards shows", "there is no card with the %s %s", what, text)
+	case 1:
+		found[0].Given = given
+		return found[0], nil
+	}
+	var names []string
+	for _, c := range found {
+		names = append(names, c.Path)
+	}
+	return nil, refuse("name one of them by its path", "%d disks have the %s %s: %s", len(found), what, text, strings.Join(names, ", "))
+}
+
+// hasLabel tells whether a file system or a partition of the card has a label, in capitals or not.
+func hasLabel(c *Card, label string) bool {
+	return slices.ContainsFunc(c.labels(), func(l string) bool { return strings.EqualFold(l, label) })
+}
+
+// labels are those of the card's file systems and partitions: as udev knows them, or, where it knows nothing, as they stand on the card.
+func (c *Card) labels() []string {
+	var all []string
+	known := c.Disk.FS.Kind != ""
+	add := func(labels ...string) {
+		for _, l := range labels {
+			if l != "" {
+				all = append(all, l)
+			}
+		}
+	}
+	add(c.Disk.FS.Label)
+	for _, p := range c.Disk.Parts {
+		known = known || p.FS.Kind != ""
+		add(p.FS.Label, p.FS.PartName)
+	}
+	if known {
+		return all
+	}
+	if d, err := c.Contents(); err == nil {
+		add(d.Whole.Label)
+		for _, p := range d.Parts {
+			add(p.Label, p.Name)
+		}
+	}
+	return all
+}
+
+// minSerial is how many characters of a serial number make it out.
+const minSerial = 3
+
+// hasSerial tells whether the card's serial number is the one named, or has it as a part.
+func hasSerial(c *Card, text string) bool {
+	plain := func(s string) string { return strings.TrimPrefix(strings.ToLower(s), "0x") }
+	own, text := plain(c.Serial), plain(text)
+	return own != "" && (own == text || len(text) >= minSerial && strings.Contains(own, text))
+}
+
+// Contents reads what is on the card. It needs the right to read it.
+func (c *Card) Contents() (layout.Disk, error) {
+	r, err := c.OpenToRead()
+	if err != nil {
+		return layout.Disk{}, err
+	}
+	defer r.Close()
+	return layout.Describe(r, c.Size)
+}

@@ -1,0 +1,184 @@
+package stamp_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/practice"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
+)
+
+// shelf is an image and several cards.
+type shelf struct {
+	t     *testing.T
+	img   []byte
+	image *image.File
+	packs image.Contents
+	dir   string
+}
+
+func newShelf(t *testing.T, blocks int) *shelf {
+	r := newRig(t, t.TempDir(), noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib}), true, practice.Spec{Claimed: 1 << 20})
+	t.Cleanup(func() { r.image.Close() })
+	img := noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib})
+	return &shelf{t, img, r.image, r.packed, t.TempDir()}
+}
+
+// claim makes a practice card and claims it.
+func (s *shelf) claim(name string, spec practice.Spec) *card.Hold {
+	s.t.Helper()
+	path := filepath.Join(s.dir, name)
+	spec.Backing = name + ".data"
+	require.NoError(s.t, practice.Create(path, spec))
+	c, err := card.Find(path)
+	require.NoError(s.t, err)
+	h, err := c.Claim(context.Background(), card.Freeing{})
+	require.NoError(s.t, err)
+	s.t.Cleanup(func() { h.Close() })
+	return h
+}
+
+func (s *shelf) run(ctx context.Context, cards ...card.Device) []stamp.Outcome {
+	job := stamp.Job{Image: s.image, Contents: s.packs, ReadBack: true, Repairs: stamp.DefaultRepairs}
+	for _, c := range cards {
+		job.Cards = append(job.Cards, stamp.Target{Device: c})
+	}
+	return job.Run(ctx)
+}
+
+func (s *shelf) held(name string) []byte {
+	s.t.Helper()
+	text, err := os.ReadFile(filepath.Join(s.dir, name+".data"))
+	require.NoError(s.t, err)
+	return text
+}
+
+func TestSeveralCardsEachHaveTheirOwnFate(t *testing.T) {
+	s := newShelf(t, 12)
+	var cards []card.Device
+	names := []string{"good", "slow", "tired", "liar", "small", "pulled", "reset", "locked"}
+	for i, spec := range []practice.Spec{
+		{Claimed: 64 * mib},
+		{Claimed: 64 * mib, WriteRate: 60e6, Sector: 4096},
+		{Claimed: 64 * mib, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 30 * mib / 512, Times: 1}}},
+		{Claimed: 64 * mib, Real: 24 * mib, Beyond: practice.Wrap},
+		{Claimed: 32 * mib},
+		{Claimed: 64 * mib, GoneAfter: 30 * mib},
+		{Claimed: 64 * mib, ResetsAfter: 30 * mib},
+		{Claimed: 64 * mib, ReadOnlyAfter: 20 * mib},
+	} {
+		cards = append(cards, s.claim(names[i], spec))
+	}
+	out := s.run(context.Background(), cards...)
+	for i, want := range []struct {
+		state stamp.State
+		err   any
+	}{
+		{stamp.Verified, nil},
+		{stamp.Verified, nil},
+		{stamp.Verified, nil},
+		{stamp.NoTable, new(*stamp.ReadBackError)},
+		{stamp.NoTable, new(*stamp.TooSmallError)},
+		{stamp.NoTable, new(*card.GoneError)},
+		{stamp.Verified, nil},
+		{stamp.NoTable, new(*card.IOError)},
+	} {
+		assert.Equal(t, want.state, out[i].State, names[i])
+		if want.err == nil {
+			assert.NoError(t, out[i].Err, names[i])
+			assert.True(t, bytes.Equal(s.img, s.held(names[i])[:len(s.img)]), names[i])
+		} else {
+			assert.ErrorAs(t, out[i].Err, want.err, names[i])
+			assert.NotEqual(t, []byte{0x55, 0xAA}, s.held(names[i])[510:512], names[i])
+		}
+		assert.Equal(t, out[0].Image, out[i].Image, "the image is unpacked once")
+	}
+	assert.Len(t, out[2].Repaired, 1)
+	assert.EqualValues(t, 24*mib, out[3].Loss.Holds)
+	require.Len(t, out[6].Mishaps, 1)
+	assert.Equal(t, "reset", out[6].Mishaps[0].Name)
+}
+
+// watched counts how far a card is ahead of another.
+type watched struct {
+	card.Device
+	written atomic.Int64
+	before  func()
+}
+
+func (w *watched) WriteAt(p []byte, off int64) (int, error) {
+	if w.before != nil && off > 0 { // after the old table was taken away
+		w.before()
+	}
+	n, err := w.Device.WriteAt(p, off)
+	w.written.Add(int64(n))
+	return n, err
+}
+
+func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
+	s := newShelf(t, 40)
+	fast := &watched{Device: s.claim("fast", practice.Spec{Claimed: 256 * mib})}
+	slow := &watched{Device: s.claim("slow", practice.Spec{Claimed: 256 * mib})}
+	var lead int64
+	var once sync.Once
+	slow.before = func() {
+		once.Do(func() { // stands still until the other does
+			for before := int64(-1); before != fast.written.Load(); time.Sleep(time.Second) {
+				before = fast.written.Load()
+			}
+			lead = fast.written.Load()
+		})
+	}
+	for _, o := range s.run(context.Background(), fast, slow) {
+		require.NoError(t, o.Err)
+	}
+	assert.GreaterOrEqual(t, lead, int64(8*stamp.BlockSize), "it may run ahead")
+	assert.LessOrEqual(t, lead, int64(18*stamp.BlockSize), "but not without bound")
+}
+
+func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
+	s := newShelf(t, 12)
+	text, err := os.ReadFile(s.image.Path)
+	require.NoError(t, err)
+	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 20e6})
+	stop := errors.New("stopped")
+	ctx, cancel := context.WithCancelCause(context.Background())
+	time.AfterFunc(300*time.Millisecond, func() { cancel(stop) })
+	started := time.Now()
+	for _, o := range s.run(ctx, a, b) {
+		assert.ErrorIs(t, o.Err, stop)
+		assert.Equal(t, stamp.NoTable, o.State)
+	}
+	assert.Less(t, time.Since(started), 3*time.Second, "what waits for a slow card isn't written any more")
+
+	require.NoError(t, os.WriteFile(s.image.Path, text[:len(text)/2], 0o600))
+	for _, o := range s.run(context.Background(), a, b) {
+		assert.Error(t, o.Err)
+		assert.Equal(t, stamp.NoTable, o.State)
+	}
+	require.NoError(t, os.WriteFile(s.image.Path, text, 0o600))
+	for _, known := range []error{nil, errors.New("not what was published")} {
+		called := 0
+		job := stamp.Job{
+			Image: s.image, Contents: s.packs, Cards: []stamp.Target{{Device: a}, {Device: b}}, ReadBack: true,
+			Hold: func(_, _ []digest.Digest) error { called++; return known },
+		}
+		for _, o := range job.Run(context.Background()) {
+			assert.Equal(t, known, o.Err)
+		}
+		assert.Equal(t, 1, called)
+	}
+}

@@ -1,0 +1,216 @@
+package stamp
+
+import (
+	"context"
+	"errors"
+	"io"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+)
+
+// source is the image on its way out of its packing, once for all cards. What it has found out is there when settled is closed.
+type source struct {
+	job     *Job
+	pool    *card.Pool
+	digests *digest.Hasher // of the image as it is unpacked; nil where they are known
+
+	sums            []digest.Block // of each block's own bytes
+	first           []byte         // the first block, BlockSize long
+	size            int64          // of the image, bytes; so far, if it doesn't come to its end
+	image, download []digest.Digest
+	err             error
+	settled         chan struct{}
+	repairing       sync.Mutex // held by who unpacks the image again: one card at a time, to bound memory
+}
+
+// block is a piece of the image on its way to the cards. Its buffer goes back to the pool when all who
+// use it have let go.
+type block struct {
+	index int
+	buf   []byte // BlockSize long; zeros behind the image's end
+	n     int    // the image's own bytes in it
+	users atomic.Int32
+	pool  *card.Pool
+	once  sync.Once
+	own   digest.Block
+}
+
+func (b *block) release() {
+	if b.users.Add(-1) == 0 {
+		b.pool.Put(b.buf)
+	}
+}
+
+// sum is the digest of the image's own bytes; whoever needs it first computes it.
+func (b *block) sum() digest.Block {
+	b.once.Do(func() { b.own = digest.SumBlock(b.buf[:b.n]) })
+	return b.own
+}
+
+// errNobody says that all cards have failed, each with an error of its own.
+var errNobody = errors.New("no card is left")
+
+// feed unpacks the image for all cards that are ready, and settles what is known of it. If that fails, it stops the cards. It returns
+// when all that it started has ended.
+func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []*run) {
+	defer close(s.settled)
+	for _, r := range runs {
+		<-r.ready
+	}
+	// What must be known of the packed bytes: the seal, where a check has computed it before, and the digest
+	// otherwise. A raw image's own blocks tell both.
+	if s.mustDigest() {
+		s.digests = digest.NewHasher(s.algorithms()...)
+	}
+	var sealer digest.Sealer
+	packed := digest.NewHasher(s.algorithms()...)
+	var tap io.WriteCloser
+	switch {
+	case s.raw():
+	case s.sealed():
+		tap = digest.NewAside(&sealer)
+	default:
+		tap = digest.NewAside(packed)
+	}
+	stream, err := s.job.Image.Unpack(s.job.Contents, tap)
+	if err == nil {
+		err = s.pump(ctx, stream, runs)
+		stream.Close()
+	}
+	if err != nil {
+		stop(err)
+	}
+	for _, r := range runs {
+		close(r.queue)
+	}
+	if tap != nil {
+		tap.Close() // when the last bytes have been counted in
+	}
+	if err == nil {
+		err = s.settle(&sealer, packed)
+	}
+	s.err = err
+}
+
+func (s *source) raw() bool { return s.job.Contents.Packing == image.RawPacking }
+
+// sealed tells whether a check has read the download before.
+func (s *source) sealed() bool { return s.job.Known.Seal != (digest.Seal{}) }
+
+// mustDigest tells whether the image's digest is neither known, nor the download's.
+func (s *source) mustDigest() bool {
+	return len(s.job.Known.Image) == 0 && !(s.raw() && s.sealed())
+}
+
+func (s *source) algorithms() []digest.Algorithm {
+	return append([]digest.Algorithm{digest.SHA256}, s.job.Algorithms...)
+}
+
+// settle holds what went by against what a check has found before.
+func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
+	known := s.job.Known
+	if s.raw() {
+		for _, b := range s.sums {
+			sealer.Add(b)
+		}
+		packed = s.digests
+	}
+	switch {
+	case !s.sealed():
+		s.download = packed.Digests()
+	case sealer.Seal() == known.Seal:
+		s.download = known.Download
+	default:
+		return &ChangedError{s.job.Image.Path}
+	}
+	switch {
+	case s.digests != nil:
+		s.image = s.digests.Digests()
+	case s.raw():
+		s.image = s.download
+	default:
+		s.image = known.Image
+	}
+	if s.job.Hold != nil {
+		return s.job.Hold(s.download, s.image)
+	}
+	return nil
+}
+
+// pump unpacks, and digests beside that.
+func (s *source) pump(ctx context.Context, stream *image.Stream, runs []*run) error {
+	stages, ctx := errgroup.WithContext(ctx)
+	toDigest := make(chan *block, inFlight)
+	stages.Go(func() error {
+		defer close(toDigest)
+		return s.unpack(ctx, stream, toDigest, runs)
+	})
+	stages.Go(func() error {
+		for b := range toDigest {
+			if s.digests != nil {
+				s.digests.Write(b.buf[:b.n])
+			}
+			s.sums = append(s.sums, b.sum())
+			b.release()
+		}
+		return nil
+	})
+	return stages.Wait()
+}
+
+// unpack cuts the image into blocks and hands each to be digested and to all cards that go on.
+func (s *source) unpack(ctx context.Context, stream *image.Stream, toDigest chan<- *block, runs []*run) error {
+	for i := 0; ; i++ {
+		buf, err := s.pool.Get(ctx)
+		if err != nil {
+			return err
+		}
+		n, err := readAll(stream, buf)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return nil
+		}
+		clear(buf[n:])
+		b := &block{index: i, buf: buf, n: n, pool: s.pool}
+		offset := int64(i) * BlockSize
+		var takers []*run
+		for _, r := range runs {
+			if offset+padded(int64(n), r.dev.SectorSize()) > r.dev.Size() {
+				r.fail(&TooSmallError{Image: offset + int64(n), Card: r.dev.Size(), AtLeast: true})
+			}
+			if r.goesOn() {
+				takers = append(takers, r)
+			}
+		}
+		if len(takers) == 0 {
+			return errNobody
+		}
+		b.users.Store(int32(1 + len(takers)))
+		if i == 0 { // kept: it is written at the end
+			b.users.Add(1)
+			s.first = buf
+		}
+		s.size += int64(n)
+		for _, r := range takers {
+			r.meter.Source(stream.Position(), s.job.Image.Size)
+		}
+		toDigest <- b
+		for _, r := range takers {
+			r.queue <- b // each takes all that comes, until the queue is closed
+		}
+		if n < BlockSize {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+	}
+}
