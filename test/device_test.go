@@ -11,23 +11,24 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/demo"
+	"zipstamp/internal/testbed"
 )
 
 // TestStampOntoABlockDevice drives the program on a loop device with direct access.
 func TestStampOntoABlockDevice(t *testing.T) {
-	cardtest.NeedRoot(t)
-	cardtest.NeedTool(t, "losetup", "sgdisk", "partx", "sfdisk", "mkfs.ext4")
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "losetup", "sgdisk", "partx", "sfdisk", "mkfs.ext4")
 	d := newDesk(t, osXZ, osGzip, demo.Sums)
-	file := cardtest.Sparse(t, d.path("card"), 80<<20)
+	file := testbed.Sparse(t, d.path("card"), 80<<20)
 	out, err := exec.Command("sgdisk", "-o", "-n", "1:0:0", file).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	loop := cardtest.Loop(t, file)
+	loop := testbed.Loop(t, file)
 	name := filepath.Base(loop)
 
 	r := d.typed(80, name+"\n", "stamp", "--receipt", "r.json", osXZ, loop)
@@ -49,27 +50,42 @@ func TestStampOntoABlockDevice(t *testing.T) {
 		require.NoError(t, err, "%s: %s", command, out)
 	}
 	sh("partx -a " + loop)
-	defer sh("partx -d " + loop)
 	require.NoError(t, os.Symlink(loop+"p2", d.path("part")))
 	for _, part := range []string{loop + "p2", "part"} {
 		d.want(4, "it is partition 2 of the card "+loop, "stamp", "--yes", osXZ, part).mentions(t, "Next: name the whole card: "+loop)
 	}
-	sh("mkfs.ext4 -qF " + loop + "p1; mkdir point; mount " + loop + "p1 point")
-	d.want(4, "it is mounted at "+d.path("point")+" (from "+loop+"p1)", "stamp", "--yes", osXZ, loop).mentions(t, "umount "+d.path("point"))
-	sh("umount point")
-	d.want(0, "Stamped and read back", "stamp", "--yes", osGzip, loop)
+
+	// What is mounted is shown, and unmounted; what keeps it busy is named; nothing is unmounted before the answer.
+	sh("mkfs.ext4 -qF " + loop + "p1; mkdir point; mount " + loop + "p1 point; echo ebb > point/tide")
+	reader := exec.Command("sh", "-c", "exec 5<"+d.path("point/tide")+"; exec sleep 60")
+	require.NoError(t, reader.Start())
+	t.Cleanup(func() { _ = reader.Process.Kill(); _ = reader.Wait() })
+	time.Sleep(100 * time.Millisecond)
+	r = d.typed(80, name+"\n", "stamp", osXZ, loop)
+	require.Equal(t, 4, r.status)
+	r.mentions(t, name+"p1 is mounted at "+d.path("point"), "What is mounted will be unmounted first.", "point is in use", "sleep (process", "has open "+d.path("point/tide"), "with --wait")
+	d.typed(80, "no\n", "stamp", osXZ, loop)
+	sh("mountpoint -q point && test -e point/tide && test -e " + loop + "p2")
+	time.AfterFunc(1500*time.Millisecond, func() { _ = reader.Process.Kill(); _ = reader.Wait() })
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--wait", osGzip, loop).mentions(t, "Waiting: "+loop+" is refused: "+d.path("point")+" is in use")
+	sh("! mountpoint -q point")
+
+	// Where the image is refused, the card's partitions come back.
+	sh("partx -a " + loop + " || true; mkfs.ext4 -qF " + loop + "p1; mount " + loop + "p1 point")
+	d.want(3, "is not what was published", "stamp", "--yes", "--digest", strings.Repeat("0", 64), osXZ, loop)
+	sh("partx -a " + loop + " || true; mount " + loop + "p1 point; umount point; partx -d " + loop)
 }
 
 // TestFailingBlockDevice has no room, or no disk, below a loop device: these are real I/O errors.
 func TestFailingBlockDevice(t *testing.T) {
-	cardtest.NeedRoot(t)
+	testbed.NeedRoot(t)
 	d := newDesk(t, osXZ, demo.Sums)
 	full := d.path("full")
 	require.NoError(t, os.Mkdir(full, 0o755))
 	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", full).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	t.Cleanup(func() { _ = exec.Command("umount", full).Run() })
-	narrow := cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(full, "card"), 64<<20))
+	narrow := testbed.Loop(t, testbed.Sparse(t, filepath.Join(full, "card"), 64<<20))
 	r := d.want(5, "", "stamp", "--yes", osXZ, narrow)
 	r.mentions(t, "Not stamped: the disk that holds the card's file is full; the card has no partition table")
 	head := make([]byte, 512)
@@ -81,7 +97,7 @@ func TestFailingBlockDevice(t *testing.T) {
 	assert.Equal(t, make([]byte, 512), head)
 
 	plainFile := filepath.Join(full, "plain")
-	cardtest.Sparse(t, plainFile, 64<<20)
+	testbed.Sparse(t, plainFile, 64<<20)
 	d.want(5, "the disk that holds the card's file is full", "stamp", "--yes", osXZ, plainFile)
 
 	// And a state folder without room is found before the card is touched.
@@ -90,16 +106,16 @@ func TestFailingBlockDevice(t *testing.T) {
 	d.env = append(d.env, "ZIPSTAMP_RECEIPTS=")
 
 	// A loop device whose file was cut short gives I/O errors beyond the cut, to reads as to writes.
-	file := cardtest.Sparse(t, d.path("card"), 64<<20)
-	loop := cardtest.Loop(t, file)
+	file := testbed.Sparse(t, d.path("card"), 64<<20)
+	loop := testbed.Loop(t, file)
 	require.NoError(t, os.Truncate(file, 30<<20))
 	d.want(5, "", "stamp", "--yes", osXZ, loop).mentions(t, "Not stamped:", "the card has no partition table", "if it fails again, replace the card")
 }
 
 func TestWithoutRights(t *testing.T) {
-	cardtest.NeedRoot(t)
+	testbed.NeedRoot(t)
 	d := newDesk(t, osXZ, demo.Sums)
-	loop := cardtest.Loop(t, cardtest.Sparse(t, d.path("card"), 64<<20))
+	loop := testbed.Loop(t, testbed.Sparse(t, d.path("card"), 64<<20))
 	for dir := d.dir; len(dir) > len(os.TempDir()); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
@@ -120,7 +136,7 @@ func TestWithoutRights(t *testing.T) {
 // TestPlainFileStandsForACard has a length that is no multiple of anything.
 func TestPlainFileStandsForACard(t *testing.T) {
 	d := newDesk(t, osGzip, demo.Sums)
-	cardtest.Sparse(t, d.path("card.img"), 50e6+123)
+	testbed.Sparse(t, d.path("card.img"), 50e6+123)
 	d.want(0, "Stamped and read back", "stamp", "--yes", "--receipt", "r.json", osGzip, "card.img")
 	held := d.read("card.img")
 	assert.Len(t, held, 50e6+123)

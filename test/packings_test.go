@@ -11,13 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // TestEveryPackingIsStamped packs an image with the reference tools, publishes it with their digest commands, and stamps
 // it onto cards with sectors of both sizes. Its length is no whole number of sectors.
 func TestEveryPackingIsStamped(t *testing.T) {
-	cardtest.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
+	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
 	img := unpack[:9<<20+77]
 	for name, c := range map[string]struct{ commands, file, packing string }{
 		"raw":            {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
@@ -57,7 +57,7 @@ func TestEveryPackingIsStamped(t *testing.T) {
 }
 
 func TestArchiveWithSeveralImages(t *testing.T) {
-	cardtest.NeedTool(t, "zip")
+	testbed.NeedTool(t, "zip")
 	d := newDesk(t)
 	small, large := unpack[:5<<20], unpack[:6<<20]
 	d.write("brindle-2/os.img", small)
@@ -80,7 +80,7 @@ func TestArchiveWithSeveralImages(t *testing.T) {
 func TestHelpVersionAndCompletion(t *testing.T) {
 	d := newDesk(t)
 	assert.Equal(t, "zipstamp 9.8.7-test\n", d.want(0, "", "--version").out)
-	for _, command := range []string{"", "check", "peek", "stamp", "keys", "keys add", "keys list", "keys remove", "practice", "practice new", "demo"} {
+	for _, command := range []string{"", "check", "peek", "cards", "stamp", "keys", "keys add", "keys list", "keys remove", "practice", "practice new", "demo"} {
 		r := d.want(0, "Usage:", append(strings.Fields(command), "--help")...)
 		assert.Empty(t, r.err)
 		for _, line := range strings.Split(r.out, "\n") {
@@ -96,7 +96,7 @@ func TestHelpVersionAndCompletion(t *testing.T) {
 // TestImageFromAPipe has the image come in by the standard input: it is held against what was published while it is stamped,
 // and nothing that looks bootable is left where it differs.
 func TestImageFromAPipe(t *testing.T) {
-	cardtest.NeedTool(t, "xz", "sha256sum")
+	testbed.NeedTool(t, "xz", "sha256sum")
 	d := newDesk(t)
 	img := unpack[:6<<20+512]
 	d.write("disk.img", img)
@@ -140,7 +140,7 @@ func TestImageFromAPipe(t *testing.T) {
 }
 
 func TestBombsAreRefused(t *testing.T) {
-	cardtest.NeedTool(t, "xz", "zip")
+	testbed.NeedTool(t, "xz", "zip")
 	d := newDesk(t)
 	zeros := exec.Command("sh", "-ec", "{ head -c 512 /dev/zero; head -c 300M /dev/zero; } | xz -T2 -0 > big.img.xz; gzip -c big.img.xz > a; gzip -c a > b; gzip -c b > c; gzip -c c > nested.gz")
 	zeros.Dir = d.dir

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 func TestPeek(t *testing.T) {
@@ -34,9 +34,10 @@ func TestPeek(t *testing.T) {
 	d.want(3, "is a web page", "peek", "page.img")
 	d.want(2, "there is no file none.img", "peek", "none.img")
 	d.want(4, "is a character device", "peek", "/dev/null")
-	d.want(2, "takes an image or a card", "peek")
+	d.want(2, "no card was named, and there is no terminal to choose one on", "peek")
+	d.want(2, "takes one image or card", "peek", "a", "b")
 
-	cardtest.NeedTool(t, "xorriso", "zip")
+	testbed.NeedTool(t, "xorriso", "zip")
 	prepare := exec.Command("sh", "-ec", "mkdir -p a/overlays; echo x > a/brindle3.dtb; echo x > a/overlays/tide.dtb; (cd a; zip -qr ../loose.zip .); xorriso -as mkisofs -quiet -V SALT -o disc.iso a 2>/dev/null; cp disc.iso hybrid.iso; printf '64,256,17,*\n' | sfdisk -q --force hybrid.iso")
 	prepare.Dir = d.dir
 	out, err := prepare.CombinedOutput()
@@ -50,6 +51,6 @@ func TestPeek(t *testing.T) {
 func TestPeekIntoABlockDevice(t *testing.T) {
 	d := newDesk(t)
 	d.write("disk", unpack)
-	loop := cardtest.Loop(t, d.path("disk"))
+	loop := testbed.Loop(t, d.path("disk"))
 	d.want(0, "has 2 partitions, for 64-bit ARM", "peek", loop).mentions(t, "block device", "SALTBOOT")
 }

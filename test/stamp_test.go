@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/demo"
+	"zipstamp/internal/testbed"
 )
 
 const osXZ, osGzip = demo.XZ, demo.Gzip
@@ -50,7 +50,7 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 
 // TestSampleImageIsSound has the reference tools look at what the demo made.
 func TestSampleImageIsSound(t *testing.T) {
-	cardtest.NeedTool(t, "fsck.vfat", "mcopy", "sfdisk", "xz", "gzip", "sha256sum")
+	testbed.NeedTool(t, "fsck.vfat", "mcopy", "sfdisk", "xz", "gzip", "sha256sum")
 	d := newDesk(t, osXZ, osGzip, demo.Sums)
 	d.write("disk.img", unpack)
 	sh := func(command string) string {
@@ -139,7 +139,14 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{1, "the image or the card", stamp("--receipt", "a.card", osXZ, "a.card")},
 		{2, "--repairs is 101; it is from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
 		{2, "unknown flag: --fast", stamp("--fast", osXZ, "a.card")},
-		{2, "zipstamp stamp takes an image and a card, and was given 1 word", stamp(osXZ)},
+		{2, "zipstamp stamp takes an image and cards, and was given 0 words", stamp()},
+		{2, "--yes asks nothing, so the card must be named", stamp(osXZ)},
+		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},
+		{2, "a.card is named twice", stamp(osXZ, "a.card", "./a.card")},
+		{2, "--receipt names one file, and there are several cards", stamp("--receipt", "r.json", osXZ, "a.card", "b.card")},
+		{2, "--arrive is 99; it is from 1 to 16", stamp(osXZ, "--arrive", "99")},
+		{4, "there is no card with the label NOWHERE", stamp(osXZ, "label:NOWHERE")},
+		{4, "there is no card with the serial number 0000-none", stamp(osXZ, "serial:0000-none")},
 		{2, `unknown command "write"`, []string{"write"}},
 		{2, "--claimed is needed", []string{"practice", "new", "x.card"}},
 		{2, "is there already", []string{"practice", "new", "a.card", "--claimed", "1MB"}},
@@ -192,7 +199,9 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		"damaged":     {3, "failed", "no table", nil, []string{"--unchecked", "alone/flipped.img.gz"}, "is damaged near byte"},
 		"too small":   {4, "failed", "no table", []string{"--claimed", "40MB"}, []string{osGzip}, "it is larger than 40.0 MB"},
 		"unchecked":   {0, "good", "read back right", nil, []string{"--unchecked", "alone/unchecked.img.gz"}, "nothing was published"},
-		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=1"}, []string{osXZ}, "1 block had to be written again"},
+		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "1 block had to be written again"},
+		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=2"}, []string{osXZ}, "failed once to write at byte 4,194,304"},
+		"reset":       {0, "good", "read back right", []string{"--resets-after", "20MB"}, []string{osXZ}, "it was gone for a moment, and came back as x.card"},
 	} {
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
 		for _, f := range []string{"x.card", "x.card.data"} {
@@ -301,7 +310,7 @@ func TestTheCardsNameMustBeTyped(t *testing.T) {
 	for _, columns := range []uint16{80, 40, 132} {
 		r = d.typed(columns, "x.card\n", "stamp", osXZ, "x.card")
 		require.Zero(t, r.status, r.out)
-		for _, says := range []string{"All that is on x.card will be overwritten", "64.0 MB (64,000,000 bytes)", "mounted", "nothing shows that it is the one that was published", "Stamped and read back"} {
+		for _, says := range []string{"All that is on x.card will be overwritten", "64.0 MB (64,000,000 bytes)", "practice card", "nothing shows that it is the one that was published", "Stamped and read back"} {
 			assert.Contains(t, plain(r.out), says, "%d columns", columns)
 		}
 	}

@@ -11,13 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/demo"
+	"zipstamp/internal/testbed"
 )
 
 // signed is a desk with the club's key, and its sums file and image signed by the reference programs.
 func signed(t *testing.T) *desk {
-	cardtest.NeedTool(t, "gpg", "minisign")
+	testbed.NeedTool(t, "gpg", "minisign")
 	d := newDesk(t, osXZ, demo.Sums)
 	d.sh(`mkdir -m 700 ring; gpg() { command gpg --homedir ring --batch --quiet --no-tty --pinentry-mode loopback --passphrase '' "$@"; }
 		gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never 2>/dev/null; gpg --armor --export > watchers.asc

@@ -11,6 +11,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/testbed"
 )
 
 func TestEveryDeviceConforms(t *testing.T) {
@@ -23,7 +24,7 @@ func TestEveryDeviceConforms(t *testing.T) {
 			cardtest.Conform(t, c.Open)
 		}
 	}
-	t.Run("plain file", conform(cardtest.Sparse(t, filepath.Join(dir, "plain"), 3<<20)))
+	t.Run("plain file", conform(testbed.Sparse(t, filepath.Join(dir, "plain"), 3<<20)))
 	t.Run("plain file in memory", func(t *testing.T) {
 		const memory = "/dev/shm"
 		if _, err := os.Stat(memory); err != nil {
@@ -47,10 +48,10 @@ func TestEveryDeviceConforms(t *testing.T) {
 		t.Run(name, conform(path))
 	}
 	t.Run("loop device", func(t *testing.T) {
-		conform(cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(dir, "loop"), 3<<20)))(t)
+		conform(testbed.Loop(t, testbed.Sparse(t, filepath.Join(dir, "loop"), 3<<20)))(t)
 	})
 	t.Run("loop device, 4096", func(t *testing.T) {
-		conform(cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(dir, "loop4k"), 3<<20), "--sector-size", "4096"))(t)
+		conform(testbed.Loop(t, testbed.Sparse(t, filepath.Join(dir, "loop4k"), 3<<20), "--sector-size", "4096"))(t)
 	})
 }
 
@@ -73,7 +74,7 @@ func TestWhatIsNoCard(t *testing.T) {
 		assert.Contains(t, refused.Error(), why)
 		assert.Equal(t, path, refused.Card)
 	}
-	empty := cardtest.Sparse(t, filepath.Join(dir, "empty"), 0)
+	empty := testbed.Sparse(t, filepath.Join(dir, "empty"), 0)
 	c, err := card.Find(empty)
 	require.NoError(t, err)
 	assert.ErrorContains(t, c.Refusal(card.Consent{}), "it is empty")

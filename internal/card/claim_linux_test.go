@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
-	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/testbed"
 )
 
 // bench is a loop device with two partitions that the kernel knows.
@@ -26,12 +26,12 @@ type bench struct {
 }
 
 func newBench(t *testing.T) *bench {
-	cardtest.NeedRoot(t)
-	cardtest.NeedTool(t, "sfdisk", "partx", "mkfs.ext4", "mkswap", "losetup")
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "sfdisk", "partx", "mkfs.ext4", "mkswap", "losetup")
 	b := &bench{t: t, dir: t.TempDir()}
-	file := cardtest.Sparse(t, filepath.Join(b.dir, "card"), 64<<20)
+	file := testbed.Sparse(t, filepath.Join(b.dir, "card"), 64<<20)
 	b.sh("printf '2048,65536\\n69632,16384\\n' | sfdisk -q " + file)
-	b.loop = cardtest.Loop(t, file)
+	b.loop = testbed.Loop(t, file)
 	b.sh("partx -a " + b.loop + "; mkfs.ext4 -q -L saltmarsh " + b.loop + "p1")
 	t.Cleanup(func() { _ = exec.Command("partx", "-d", b.loop).Run() }) // claiming the card has dropped them already
 	return b
@@ -76,7 +76,7 @@ func TestWholeDeviceIsFoundByAnyNameButAPartitions(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, file.Refusal(card.Consent{}), "it is in use by the loop device "+b.loop)
 
-	locked := cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(b.dir, "locked"), 1<<20), "--read-only")
+	locked := testbed.Loop(t, testbed.Sparse(t, filepath.Join(b.dir, "locked"), 1<<20), "--read-only")
 	c, err = card.Find(locked)
 	require.NoError(t, err)
 	assert.ErrorContains(t, c.Refusal(card.Consent{}), "it is write-protected")

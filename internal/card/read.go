@@ -22,7 +22,7 @@ func (c *Card) OpenToRead() (Reader, error) {
 		if err != nil {
 			return nil, c.refusedOpen(err)
 		}
-		return &unaligned{p, make([]byte, readPiece), -1, 0}, nil
+		return NewReader(practiceMedium{p}, p.Close)
 	}
 	f, err := os.Open(c.Path)
 	if err != nil {
@@ -31,6 +31,15 @@ func (c *Card) OpenToRead() (Reader, error) {
 		return nil, refused
 	}
 	return f, nil
+}
+
+// NewReader reads any bytes of a device, which is read in sectors. It is for one goroutine; done, which may be nil, is called when it is closed.
+func NewReader(d Device, done func() error) (Reader, error) {
+	piece, err := alignedBuffer(readPiece)
+	if err != nil {
+		return nil, fmt.Errorf("get memory: %w", err)
+	}
+	return &unaligned{Device: d, done: done, piece: piece, at: -1}, nil
 }
 
 func readable(reason string) string {
@@ -43,12 +52,23 @@ func readable(reason string) string {
 // readPiece is what is read of a practice card at once, bytes; a multiple of any sector.
 const readPiece = 64 << 10
 
-// unaligned reads any bytes of a card that is read in sectors.
+// unaligned reads any bytes of a device that is read in sectors.
 type unaligned struct {
-	*practice.Card
+	Device
+	done  func() error
 	piece []byte
 	at    int64 // of the piece that was read last; -1 before the first
 	n     int
+}
+
+// Close frees the buffer, and calls done.
+func (u *unaligned) Close() error {
+	freeBuffer(u.piece)
+	u.piece = nil
+	if u.done == nil {
+		return nil
+	}
+	return u.done()
 }
 
 func (u *unaligned) ReadAt(p []byte, off int64) (int, error) {
@@ -60,7 +80,7 @@ func (u *unaligned) ReadAt(p []byte, off int64) (int, error) {
 		}
 		if at != u.at {
 			n := min(readPiece, u.Size()-at)
-			if _, err := u.Card.ReadAt(u.piece[:n], at); err != nil && !errors.Is(err, io.EOF) {
+			if _, err := u.Device.ReadAt(u.piece[:n], at); err != nil && !errors.Is(err, io.EOF) {
 				return done, fmt.Errorf("read at byte %d: %w", at, err)
 			}
 			u.at, u.n = at, int(n)

@@ -268,10 +268,10 @@ func (c checking) verdict(r checked) error {
 // one checks a single image, and shows all that is known of it.
 func (c checking) one(ctx context.Context, path string) error {
 	var m meter.Meter
-	stop := c.screen.Follow(&m)
+	progress := c.screen.Follow(view.Followed{Meter: &m})
 	r := c.look(ctx, path, &m)
 	m.End()
-	stop()
+	progress.Stop()
 	err := c.verdict(r)
 	switch {
 	case errors.Is(err, view.ErrInterrupted):
@@ -300,7 +300,7 @@ func (c checking) all(ctx context.Context, paths []string) error {
 	var m meter.Meter
 	m.Begin(meter.Check, total)
 	c.many = true
-	stop := c.screen.Follow(&m)
+	progress := c.screen.Follow(view.Followed{Meter: &m})
 	results := make([]checked, len(paths))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -312,7 +312,7 @@ func (c checking) all(ctx context.Context, paths []string) error {
 	}
 	_ = group.Wait() // all errors are among the results
 	m.End()
-	stop()
+	progress.Stop()
 	doc := checkDocument{Check: 1}
 	var worst error
 	right, wrong := 0, 0

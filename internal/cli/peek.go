@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"io"
 	"io/fs"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,17 +19,20 @@ import (
 func (a *app) peek() *cobra.Command {
 	var member, limit string
 	cmd := &cobra.Command{
-		Use:   "peek IMAGE or CARD",
+		Use:   "peek [IMAGE or CARD]",
 		Short: "Look inside an image or a card",
 		Long: `Peek says what an image or a card holds: packing and sizes, the smallest card
 that takes it, the partition table, each partition's file system and label, and
 for which boards it is, by the kernels and device trees of the partition that a
-board starts from. It unpacks no more than it has to, and writes nothing.`,
+board starts from. It unpacks no more than it has to, and writes nothing.
+
+` + cardNames + `
+Without a name the cards are listed, and one is chosen.`,
 		Example: `  zipstamp peek saltmarsh-os.img.xz
   zipstamp peek /dev/sdb`,
-		Args: takes("an image or a card", 1, 1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			p, err := a.lookInto(args[0], member, limit)
+		Args: takes("one image or card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := a.lookInto(cmd.Context(), args, member, limit)
 			if err != nil {
 				return err
 			}
@@ -44,8 +49,16 @@ board starts from. It unpacks no more than it has to, and writes nothing.`,
 	return cmd
 }
 
-// lookInto describes what is at a path.
-func (a *app) lookInto(path, member, limit string) (view.Peeked, error) {
+// lookInto describes the image or card that is named, or the card that is chosen.
+func (a *app) lookInto(ctx context.Context, args []string, member, limit string) (view.Peeked, error) {
+	if len(args) == 0 || namesCard(args[0]) {
+		c, err := a.pickOrChoose(ctx, args)
+		if err != nil {
+			return view.Peeked{}, err
+		}
+		return a.lookIntoCard(c)
+	}
+	path := args[0]
 	if path != image.Input {
 		c, err := cardToRead(path)
 		if err != nil {
@@ -74,6 +87,14 @@ func (a *app) lookInto(path, member, limit string) (view.Peeked, error) {
 	p.Shortfall = f.Shortfall()
 	p.Used = w.Used()
 	return p, err
+}
+
+// namesCard tells whether a word names a card and can be no path.
+func namesCard(word string) bool {
+	if _, err := os.Lstat(word); err == nil {
+		return false
+	}
+	return word == nextCard || strings.HasPrefix(word, "label:") || strings.HasPrefix(word, "serial:")
 }
 
 // cardToRead finds the card at a path; nil if what is there is to be read as an image: a plain file is both.

@@ -73,6 +73,7 @@ accesses after the card is put in (without times: always).`,
 	f.BoolVar(&s.ReadOnly, "read-only", false, "it is write-protected")
 	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
 	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
+	f.Var(textFlag{"SIZE", &s.ResetsAfter}, "resets-after", "its reader is reset, once, after so many bytes written and read")
 	f.IntVar(&s.Sector, "sector", 512, "its logical sector, `BYTES`: 512 or 4096")
 	f.StringVar(&s.Model, "model", "", "the `NAME` of the model that it says it is")
 	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has, `TEXT`")

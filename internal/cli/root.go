@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
@@ -28,6 +29,7 @@ type app struct {
 	json    bool
 	printed bool // the JSON document has been printed
 	started bool // arguments were understood, and the command runs
+	past    []receipt.Document
 }
 
 // gcPercent keeps the heap close to what is in use: the large buffers are not on it, and decoders leave their
@@ -136,6 +138,7 @@ checks a downloaded image against its published digest, unpacks it as a stream
 onto the card, and reads every block back.`,
 		Example: `  zipstamp demo
   zipstamp check saltmarsh-os.img.xz
+  zipstamp cards
   zipstamp stamp saltmarsh-os.img.xz /dev/sdb`,
 		Version:       a.version,
 		SilenceErrors: true,
@@ -152,7 +155,7 @@ onto the card, and reads every block back.`,
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "print the result as one JSON document on standard output")
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "print without colours (so does the variable NO_COLOR)")
-	cmd.AddCommand(a.check(), a.peek(), a.stamp(), a.keys(), a.practice(), a.demo())
+	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.keys(), a.practice(), a.demo())
 	return cmd
 }
 

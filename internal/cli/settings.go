@@ -19,6 +19,7 @@ type settings struct {
 	readBack bool
 	repairs  int
 	receipts string // folder; empty: the state folder
+	eject    bool   // cards at the end
 }
 
 // settingsFile is the file's form; what is missing is nil.
@@ -26,6 +27,7 @@ type settingsFile struct {
 	ReadBack *bool   `toml:"read_back"`
 	Repairs  *int    `toml:"repairs"`
 	Receipts *string `toml:"receipts"`
+	Eject    *bool   `toml:"eject"`
 }
 
 // maxRepairs bounds the repairs; a card that needs more is no card to keep.
@@ -33,12 +35,15 @@ const maxRepairs = 100
 
 // loadSettings reads the file, then the variables, then the flags.
 func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
-	s := settings{readBack: true, repairs: stamp.DefaultRepairs}
+	s := settings{readBack: true, eject: true, repairs: stamp.DefaultRepairs}
 	if err := s.fromFile(p.configFile()); err != nil {
 		return s, &usageError{err}
 	}
 	if err := s.fromVariables(); err != nil {
 		return s, &usageError{err}
+	}
+	if flags == nil {
+		return s, nil
 	}
 	if flags.Changed("no-read-back") {
 		off, err := flags.GetBool("no-read-back")
@@ -46,6 +51,13 @@ func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 			return s, err
 		}
 		s.readBack = !off
+	}
+	if flags.Changed("no-eject") {
+		off, err := flags.GetBool("no-eject")
+		if err != nil {
+			return s, err
+		}
+		s.eject = !off
 	}
 	if flags.Changed("repairs") {
 		n, err := flags.GetInt("repairs")
@@ -85,6 +97,9 @@ func (s *settings) fromFile(path string) error {
 	if f.Receipts != nil {
 		s.receipts = *f.Receipts
 	}
+	if f.Eject != nil {
+		s.eject = *f.Eject
+	}
 	if f.Repairs != nil {
 		return s.setRepairs(*f.Repairs, path+": repairs")
 	}
@@ -92,12 +107,14 @@ func (s *settings) fromFile(path string) error {
 }
 
 func (s *settings) fromVariables() error {
-	if v := os.Getenv("ZIPSTAMP_READ_BACK"); v != "" {
-		on, err := strconv.ParseBool(v)
-		if err != nil {
-			return fmt.Errorf("ZIPSTAMP_READ_BACK is %q; it is true or false", v)
+	for name, set := range map[string]*bool{"ZIPSTAMP_READ_BACK": &s.readBack, "ZIPSTAMP_EJECT": &s.eject} {
+		if v := os.Getenv(name); v != "" {
+			on, err := strconv.ParseBool(v)
+			if err != nil {
+				return fmt.Errorf("%s is %q; it is true or false", name, v)
+			}
+			*set = on
 		}
-		s.readBack = on
 	}
 	if v := os.Getenv("ZIPSTAMP_RECEIPTS"); v != "" {
 		s.receipts = v

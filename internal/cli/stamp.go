@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
@@ -24,26 +26,39 @@ type stampOptions struct {
 	published
 	yes, unchecked bool
 	receipt        string
+	fixedDisk      bool
+	wait           bool
+	powerOff       bool
+	arrive         int
 }
+
+// maxArrive bounds the cards that are waited for; more would be more memory than a small computer has.
+const maxArrive = 16
 
 func (a *app) stamp() *cobra.Command {
 	var o stampOptions
 	cmd := &cobra.Command{
-		Use:   "stamp IMAGE CARD",
-		Short: "Check an image, write it to a card, and read it back",
+		Use:   "stamp IMAGE [CARD...]",
+		Short: "Check an image, write it to cards, and read them back",
 		Long: `Stamp checks IMAGE as check does, unpacks it as a stream onto CARD, and reads
-every block back from the card. IMAGE may be raw or packed as xz, gzip, zstd,
-bzip2 or zip. CARD is a whole block device, a practice card's file, or a plain
-file that stands for a card. All that was on the card is lost; stamp shows what
-it is, and asks. The first block is written last, so a card whose stamp failed
-or was interrupted never looks as if it could start a board.
+every block back from the card. IMAGE may be raw, packed or in an archive.
+` + cardNames + `
+Without CARD the cards are listed, and one is chosen. With several, all are
+written from one unpacking, and each has its own fate and its own receipt.
 
-The settings read_back, repairs and receipts may stand in the configuration file
-zipstamp/config.toml, or in ZIPSTAMP_READ_BACK, ZIPSTAMP_REPAIRS and
-ZIPSTAMP_RECEIPTS.`,
+All that was on the card is lost; stamp shows what it is, and asks. What is
+mounted of the card is unmounted first. The first block is written last, so a
+card whose stamp failed or was interrupted never looks as if it could start a
+board. At the end the card is ejected.
+
+The settings read_back, repairs, receipts and eject may stand in the
+configuration file zipstamp/config.toml, or in ZIPSTAMP_READ_BACK,
+ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
 		Example: `  zipstamp stamp saltmarsh-os.img.xz /dev/sdb
+  zipstamp stamp saltmarsh-os.img.xz next
+  zipstamp stamp saltmarsh-os.img.xz --arrive 4
   zipstamp stamp --yes saltmarsh-os.img.xz good.card`,
-		Args: takes("an image and a card", 2, 2),
+		Args: takes("an image and cards", 1, 1+maxArrive),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			who, err := whoRuns()
 			if err != nil {
@@ -54,7 +69,7 @@ ZIPSTAMP_RECEIPTS.`,
 				return err
 			}
 			s := &stamping{app: a, o: o, set: set, who: who}
-			return s.run(cmd.Context(), args[0], args[1])
+			return s.run(cmd.Context(), args[0], args[1:])
 		},
 	}
 	f := cmd.Flags()
@@ -63,7 +78,12 @@ ZIPSTAMP_RECEIPTS.`,
 	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
 	f.Bool("no-read-back", false, "don't read the card back; the result says so")
 	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
-	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, in place of one in the state folder")
+	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt of one card, in place of one in the state folder")
+	f.BoolVar(&o.fixedDisk, "fixed-disk", false, "allow a disk that is no card; its name must be typed even with --yes")
+	f.BoolVar(&o.wait, "wait", false, "wait until the programs that use what is on the card have ended")
+	f.IntVar(&o.arrive, "arrive", 0, "stamp the next `N` cards that are put in")
+	f.Bool("no-eject", false, "leave the card in the reader ready for use")
+	f.BoolVar(&o.powerOff, "power-off", false, "turn off the USB stick or reader at the end")
 	return cmd
 }
 
@@ -78,115 +98,203 @@ type stamping struct {
 	contents image.Contents
 	found    check.Published
 	checking time.Duration // how long the check took
-	card     *card.Card
-	device   card.Device
-	draft    *receipt.Draft // nil when it has been kept
+	targets  []*target
 }
 
-// run is the story of the command: everything that can be found wrong is found before the card is
+// target is a card of the run.
+type target struct {
+	card  *card.Card
+	typed bool           // its name must be typed, whatever else was said
+	hold  *card.Hold     // nil before it is claimed, and after it was let go
+	draft *receipt.Draft // nil when it has been kept
+	meter meter.Meter
+}
+
+// run is the story of the command: everything that can be found wrong is found before a card is
 // touched.
-func (s *stamping) run(ctx context.Context, imagePath, cardPath string) error {
+func (s *stamping) run(ctx context.Context, imagePath string, cards []string) error {
 	defer s.close()
 	started := time.Now()
-	if err := s.prepare(imagePath, cardPath); err != nil {
+	if err := s.prepare(ctx, imagePath, cards); err != nil {
 		return err
 	}
 	if err := s.confirm(ctx); err != nil {
 		return s.untouched(err)
 	}
-	var m meter.Meter
-	stop := s.screen.Follow(&m)
-	report, err := s.check(ctx, &m)
-	if err == nil && report.Outcome() != check.Mismatched {
-		job := stamp.Job{
-			Image: s.image, Contents: s.contents, Device: s.device, Meter: &m,
-			ReadBack: s.set.readBack, Repairs: s.set.repairs,
-			Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
-		}
-		if s.image.Once() {
-			job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(&report)
-		}
-		result, err := job.Run(ctx)
-		m.End()
-		stop()
-		return s.finish(report, result, err, started)
-	}
-	m.End()
-	stop()
-	if err != nil {
+	if err := s.claim(ctx); err != nil {
 		return s.untouched(err)
 	}
-	return s.refuseImage(report)
+	var m *meter.Meter
+	if len(s.targets) == 1 {
+		m = &s.targets[0].meter // one card's progress goes on where that of the check ends
+	} else {
+		m = new(meter.Meter)
+	}
+	progress := s.screen.Follow(view.Followed{Meter: m})
+	report, err := s.check(ctx, m)
+	if err != nil || report.Outcome() == check.Mismatched {
+		m.End()
+		progress.Stop()
+		if err != nil {
+			return s.untouched(err)
+		}
+		return s.refuseImage(report)
+	}
+	if len(s.targets) > 1 {
+		m.End()
+		progress.Stop()
+		progress = s.screen.Follow(s.followed()...)
+	}
+	out := s.stamp(ctx, &report, progress)
+	for _, t := range s.targets {
+		t.meter.End()
+	}
+	progress.Stop()
+	return s.finish(ctx, report, out, started)
+}
+
+// stamp does the work.
+func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *view.Progress) []stamp.Outcome {
+	job := stamp.Job{
+		Image: s.image, Contents: s.contents, ReadBack: s.set.readBack, Repairs: s.set.repairs,
+		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
+	}
+	if s.image.Once() {
+		job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(report)
+	}
+	for _, t := range s.targets {
+		name := t.card.Name
+		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
+		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter})
+	}
+	return job.Run(ctx)
+}
+
+func (s *stamping) followed() (all []view.Followed) {
+	for _, t := range s.targets {
+		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
+	}
+	return all
+}
+
+// names are the short names of all cards, as they are typed in.
+func (s *stamping) names() string {
+	var names []string
+	for _, t := range s.targets {
+		names = append(names, t.card.Name)
+	}
+	return strings.Join(names, " ")
 }
 
 // untouched says what a person who stopped the run wants to know.
 func (s *stamping) untouched(err error) error {
 	if errors.Is(err, view.ErrInterrupted) {
-		s.screen.Say("Nothing was written to %s.", s.card.Name)
+		s.screen.Say("Nothing was written to %s.", s.names())
 	}
 	return err
 }
 
 func (s *stamping) close() {
-	if s.draft != nil {
-		s.draft.Discard()
-	}
-	if s.device != nil {
-		s.device.Close()
+	for _, t := range s.targets {
+		if t.draft != nil {
+			t.draft.Discard()
+		}
+		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
+			t.hold.LetGo(context.Background(), card.Leaving{})
+		}
 	}
 	if s.image != nil {
 		s.image.Close()
 	}
 }
 
-// prepare finds image and card, holds them against each other, and opens the card and the receipt.
-func (s *stamping) prepare(imagePath, cardPath string) (err error) {
+// prepare finds image and cards, holds them against each other, and makes room for the receipts.
+func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string) (err error) {
+	switch {
+	case s.o.arrive < 0 || s.o.arrive > maxArrive:
+		return &usageError{fmt.Errorf("--arrive is %d; it is from 1 to %d", s.o.arrive, maxArrive)}
+	case s.o.yes && len(cards)+s.o.arrive == 0:
+		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
+	case s.o.receipt != "" && len(cards)+s.o.arrive > 1:
+		return &usageError{errors.New("--receipt names one file, and there are several cards; leave it out, and each gets its own in the state folder")}
+	}
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
 	}
-	if s.card, err = card.Find(cardPath); err != nil {
+	picked, err := s.pickAll(ctx, cards, s.o.arrive)
+	if err != nil {
 		return err
 	}
-	if s.card.Is(imagePath) {
-		return &card.RefusedError{Card: cardPath, Reasons: []string{"image and card are the same file"}}
-	}
-	if err := s.refuseOtherFile(); err != nil {
-		return err
-	}
-	if err := s.card.Refusal(); err != nil {
-		return err
+	for _, c := range picked {
+		t := &target{card: c}
+		s.targets = append(s.targets, t)
+		if err := s.admit(t, imagePath); err != nil {
+			return err
+		}
 	}
 	if s.contents, err = s.image.Look(s.o.member); err != nil {
 		return err
 	}
-	if need := s.contents.Size.Known(); need > s.card.Size {
-		return &view.Hint{Err: &stamp.TooSmallError{Image: need, Card: s.card.Size}, Next: "use a larger card"}
+	room := int64(0)
+	for _, t := range s.targets {
+		if need := s.contents.Size.Known(); need > t.card.Size {
+			tooSmall := &stamp.TooSmallError{Image: need, Card: t.card.Size}
+			if len(s.targets) > 1 {
+				tooSmall.Name = t.card.Name
+			}
+			return &view.Hint{Err: tooSmall, Next: "use a larger card"}
+		}
+		room = max(room, t.card.Size)
 	}
 	if s.o.limit == "" {
-		s.image.Limit = s.card.Size + stamp.BlockSize // so that it is the card which is found too small
+		s.image.Limit = room + stamp.BlockSize // so that it is the card which is found too small
 	}
 	if err := s.consent(); err != nil {
 		return err
 	}
-	if s.draft, err = s.reserve(); err != nil {
-		return &view.Hint{
-			Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
-			Next: "name a place where there is room and that may be written: --receipt FILE",
+	for _, t := range s.targets {
+		if t.draft, err = s.reserve(t); err != nil {
+			return &view.Hint{
+				Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
+				Next: "name a place where there is room and that may be written: --receipt FILE",
+			}
 		}
 	}
-	s.device, err = s.card.Open()
-	return err
+	return nil
+}
+
+// admit refuses a card that may not be written.
+func (s *stamping) admit(t *target, imagePath string) error {
+	c := t.card
+	if c.Is(imagePath) {
+		return &card.RefusedError{Card: c.Given, Reasons: []string{"image and card are the same file"}}
+	}
+	if err := s.refuseOtherFile(c); err != nil {
+		return err
+	}
+	asked := card.Consent{FixedDisk: s.o.fixedDisk, Asked: s.screen.Asks()}
+	if err := c.Refusal(asked); err != nil {
+		return err
+	}
+	// What a person has to agree to, --yes can't.
+	t.typed = len(c.Reasons(card.Consent{Asked: true})) > 0
+	if s.o.yes && !t.typed {
+		if err := c.Refusal(card.Consent{FixedDisk: s.o.fixedDisk}); err != nil {
+			return err
+		}
+	}
+	return c.MayWrite()
 }
 
 // refuseOtherFile refuses a plain file that holds something else than a disk: a slip of the keyboard must not
 // overwrite a download or a document.
-func (s *stamping) refuseOtherFile() error {
-	if s.card.Kind != card.Plain {
+func (s *stamping) refuseOtherFile(c *card.Card) error {
+	if c.Kind != card.Plain {
 		return nil
 	}
-	f, err := image.Open(s.card.Path)
+	f, err := image.Open(c.Path)
 	if err != nil {
-		return &card.RefusedError{Card: s.card.Given, Reasons: []string{"it can't be read"}, Err: err}
+		return &card.RefusedError{Card: c.Given, Reasons: []string{"it can't be read"}, Err: err}
 	}
 	defer f.Close()
 	what := f.What()
@@ -197,7 +305,7 @@ func (s *stamping) refuseOtherFile() error {
 		return nil
 	}
 	return &card.RefusedError{
-		Card:    s.card.Given,
+		Card:    c.Given,
 		Reasons: []string{"it is " + what + ", and not a file that stands for a card"},
 		Next:    "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
 	}
@@ -205,14 +313,23 @@ func (s *stamping) refuseOtherFile() error {
 
 // consent refuses what needs a person's word where there is no person, and no flag in place of it.
 func (s *stamping) consent() error {
-	switch {
-	case !s.o.yes && !s.screen.Asks():
-		return &card.RefusedError{
-			Card:    s.card.Given,
-			Reasons: []string{"there is no terminal to ask on whether it may be overwritten"},
-			Next:    "in a script, say so with --yes",
+	for _, t := range s.targets {
+		switch {
+		case t.typed && !s.screen.Asks():
+			return &card.RefusedError{
+				Card:    t.card.Given,
+				Reasons: []string{"it is no card, and there is no terminal to type its name on"},
+				Next:    "run the command on a terminal; --yes doesn't replace the name of a fixed disk",
+			}
+		case !s.o.yes && !s.screen.Asks():
+			return &card.RefusedError{
+				Card:    t.card.Given,
+				Reasons: []string{"there is no terminal to ask on whether it may be overwritten"},
+				Next:    "in a script, say so with --yes",
+			}
 		}
-	case s.o.yes && s.found.Nothing() && !s.o.unchecked:
+	}
+	if s.o.yes && s.found.Nothing() && !s.o.unchecked {
 		return &imageError{&view.Hint{
 			Err:  fmt.Errorf("nothing was published to hold %s against, so it was not stamped", s.image.Path),
 			Next: "give the published digest (--digest TEXT or --sums FILE), or go without (--unchecked)",
@@ -221,9 +338,9 @@ func (s *stamping) consent() error {
 	return nil
 }
 
-func (s *stamping) reserve() (*receipt.Draft, error) {
+func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
 	if s.o.receipt != "" {
-		if s.image.Same(s.o.receipt) || s.card.Is(s.o.receipt) {
+		if s.image.Same(s.o.receipt) || t.card.Is(s.o.receipt) {
 			return nil, fmt.Errorf("%s is the image or the card", s.o.receipt)
 		}
 		return receipt.AtFile(s.o.receipt, s.who.owner)
@@ -232,20 +349,46 @@ func (s *stamping) reserve() (*receipt.Draft, error) {
 	if s.set.receipts != "" {
 		base, below = splitExisting(s.set.receipts)
 	}
-	return receipt.InFolder(base, below, s.who.owner, s.card.Name, time.Now())
+	return receipt.InFolder(base, below, s.who.owner, t.card.Name, time.Now())
 }
 
 // confirm shows what will happen, and asks.
 func (s *stamping) confirm(ctx context.Context) error {
-	if s.o.yes {
+	if s.o.yes && !slices.ContainsFunc(s.targets, func(t *target) bool { return t.typed }) {
 		return nil
 	}
-	s.screen.ShowPlan(view.Plan{Card: s.card, Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised})
-	yes, err := s.screen.Confirm(ctx, s.card.Name)
+	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
+	for _, t := range s.targets {
+		l := view.Listed{Card: t.card}
+		if t.card.Disk != nil {
+			l = s.inspect(t.card, nil)
+		}
+		plan.Cards = append(plan.Cards, l)
+	}
+	s.screen.ShowPlan(plan)
+	yes, err := s.screen.Confirm(ctx, s.names())
 	if err == nil && !yes {
-		err = &card.RefusedError{Card: s.card.Given, Reasons: []string{"its name was not typed, so nothing was written"}}
+		what := "its name was not typed, so nothing was written"
+		if len(s.targets) > 1 {
+			what = "their names were not typed, so nothing was written"
+		}
+		err = &card.RefusedError{Card: s.names(), Reasons: []string{what}}
 	}
 	return err
+}
+
+// claim frees the cards and takes them. If one can't be had, none is written.
+func (s *stamping) claim(ctx context.Context) (err error) {
+	for _, t := range s.targets {
+		freeing := card.Freeing{
+			Consent: card.Consent{FixedDisk: s.o.fixedDisk, Asked: !s.o.yes || t.typed}, Wait: s.o.wait,
+			Waiting: func(err error) { s.screen.Say("Waiting: %s.", err) },
+		}
+		if t.hold, err = t.card.Claim(ctx, freeing); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // check holds the image against what was published; with nothing published there is nothing to read yet.
@@ -280,43 +423,110 @@ func (s *stamping) refuseImage(r check.Report) error {
 	} else {
 		s.screen.Check(r)
 	}
-	s.screen.Say("Nothing was written to %s.", s.card.Name)
+	s.screen.Say("Nothing was written to %s.", s.names())
 	return shown{errNotPublished}
 }
 
-// finish keeps the receipt and shows the result.
-func (s *stamping) finish(report check.Report, result stamp.Result, err error, started time.Time) error {
-	doc := receipt.New(s.image, report, s.card, s.device, s.set.repairs, result)
+// finish lets the cards go, keeps the receipts and shows the result.
+func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.Outcome, started time.Time) error {
+	var all []view.Stamped
+	var worst, unkept error
+	for i, t := range s.targets {
+		one, kept := s.finishOne(ctx, t, report, out[i], started)
+		if kept != nil {
+			unkept = kept
+		}
+		all = append(all, one)
+		worst = worse(worst, one.Err)
+	}
+	switch {
+	case !s.json && len(all) == 1:
+		s.screen.Stamp(all[0])
+	case !s.json:
+		s.screen.Stamps(all)
+	case len(all) == 1:
+		s.printJSON(all[0].Doc)
+	default:
+		s.printJSON(stampsDocument(all, statusOf(worst)))
+	}
+	if unkept != nil {
+		s.screen.Problem(unkept, s.words)
+	}
+	if worst != nil {
+		return shown{worst}
+	}
+	return nil
+}
+
+// finishOne lets a card go and keeps its receipt. The second error says why that could not be kept.
+func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome, started time.Time) (view.Stamped, error) {
+	now := t.hold.Card()
+	one := view.Stamped{Report: report, Result: o.Result, Err: o.Err, ReadBack: s.set.readBack}
+	doc := receipt.New(s.image, report, now, t.hold, s.set.repairs, o.Result)
+	if o.Err == nil {
+		s.describe(t, &doc, &one)
+	}
+	want := card.Leaving{Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil}
+	one.Left = t.hold.LetGo(context.WithoutCancel(ctx), want)
+	t.hold = nil
+	switch {
+	case one.Left.PoweredOff:
+		doc.Card.Left = "powered off"
+	case one.Left.Ejected:
+		doc.Card.Left = "ejected"
+	}
+	if one.Left.Problem != nil {
+		doc.Card.Why = one.Left.Problem.Error()
+	}
 	doc.AddCheck(s.image.Size, s.checking)
 	doc.Tool = receipt.Tool{Name: "zipstamp", Version: s.version}
 	doc.Started, doc.Ended = started.UTC(), time.Now().UTC()
-	doc.Verdict = verdict(result, err)
-	doc.Sentence = view.StampSentence(view.FileName(s.image.Path), s.card.Name, result, err)
-	doc.Exit = statusOf(err)
-	if err != nil {
-		doc.Error = err.Error()
+	doc.Verdict = verdict(o.Result, o.Err)
+	doc.Sentence = view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err)
+	doc.Exit = statusOf(o.Err)
+	if o.Err != nil {
+		doc.Error = o.Err.Error()
 	}
-	path := s.who.short(s.draft.Path())
-	kept := s.draft.Keep(doc)
-	s.draft = nil
+	one.Receipt = s.who.short(t.draft.Path())
+	kept := t.draft.Keep(doc)
+	t.draft = nil
 	if kept != nil {
-		path = ""
-		if err == nil {
-			err = kept
+		one.Receipt = ""
+		if one.Err == nil {
+			one.Err = kept
 		}
 	}
-	if s.json {
-		s.printJSON(doc)
-	} else {
-		s.screen.Stamp(view.Stamped{Doc: doc, Report: report, Result: result, Err: err, Receipt: path, ReadBack: s.set.readBack})
-	}
-	if kept != nil {
-		s.screen.Problem(kept, s.words)
-	}
+	one.Doc = doc
+	return one, kept
+}
+
+// describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to complain: it has just been
+// read back.
+func (s *stamping) describe(t *target, doc *receipt.Document, one *view.Stamped) {
+	doc.Card.Beyond = t.hold.Size() - doc.Image.Unpacked
+	r, err := card.NewReader(t.hold, nil)
 	if err != nil {
-		return shown{err}
+		return
 	}
-	return nil
+	defer r.Close()
+	if d, err := layout.Describe(r, doc.Image.Unpacked); err == nil {
+		doc.Card.DiskID = d.Table.ID
+		one.Contents = &d
+	}
+}
+
+// stampsDocument is the JSON document of a run with several cards.
+func stampsDocument(all []view.Stamped, exit int) any {
+	doc := struct {
+		Stamps   int                `json:"stamps"` // version of the document
+		Sentence string             `json:"sentence"`
+		Cards    []receipt.Document `json:"cards"`
+		Exit     int                `json:"exit"`
+	}{Stamps: 1, Sentence: view.StampsSentence(all), Exit: exit}
+	for _, one := range all {
+		doc.Cards = append(doc.Cards, one.Doc)
+	}
+	return doc
 }
 
 func verdict(r stamp.Result, err error) receipt.Verdict {

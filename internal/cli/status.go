@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"slices"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
@@ -63,6 +64,17 @@ func statusOf(err error) int {
 		return statusCard
 	}
 	return statusUnexpected
+}
+
+// severities orders the statuses of several cards, the worst first.
+var severities = []int{statusInterrupted, statusUnexpected, statusImage, statusCard, statusRefused, statusUsage, statusGood}
+
+// worse is the error with the worse status.
+func worse(a, b error) error {
+	if slices.Index(severities, statusOf(b)) < slices.Index(severities, statusOf(a)) {
+		return b
+	}
+	return a
 }
 
 func is[E error](err error) bool {

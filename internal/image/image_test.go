@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // disk is a small image: a boot signature, text, noise and zeros.
@@ -43,7 +43,7 @@ func packIn(t *testing.T, dir, commands, file string) string {
 	t.Helper()
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
 		if tool := strings.Fields(part)[0]; tool != "cat" && tool != "mkdir" {
-			cardtest.NeedTool(t, tool)
+			testbed.NeedTool(t, tool)
 		}
 	}
 	cmd := exec.Command("sh", "-ec", commands)

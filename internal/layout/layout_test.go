@@ -14,12 +14,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // TestVolumesAreSound has the reference tools check volumes of several sizes, and read all files back.
 func TestVolumesAreSound(t *testing.T) {
-	cardtest.NeedTool(t, "fsck.vfat", "mcopy")
+	testbed.NeedTool(t, "fsck.vfat", "mcopy")
 	for _, sectors := range []uint32{16500, 40960, 65535, 65536, 262000} {
 		random := rand.New(rand.NewPCG(1, uint64(sectors)))
 		v := FAT16{Label: "SALTBOOT", Serial: 7, Sectors: sectors, Time: time.Date(2026, 5, 1, 9, 30, 2, 0, time.UTC)}

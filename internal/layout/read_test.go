@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // disk makes a file of some MiB by commands of the reference tools, and opens it.
@@ -26,7 +26,7 @@ func disk(t testing.TB, mib int64, commands string) *os.File {
 	require.NoError(t, f.Truncate(mib<<20))
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
 		if tool := strings.Fields(part)[0]; !strings.Contains("echo mkdir printf cd for do done rm true head", tool) {
-			cardtest.NeedTool(t, tool)
+			testbed.NeedTool(t, tool)
 		}
 	}
 	cmd := exec.Command("sh", "-ec", commands)
@@ -133,9 +133,9 @@ func TestPartitionTablesOfTheReferenceTools(t *testing.T) {
 }
 
 func TestLargeSectors(t *testing.T) {
-	cardtest.NeedRoot(t)
-	cardtest.NeedTool(t, "sfdisk")
-	loop := cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(t.TempDir(), "disk"), 48<<20), "--sector-size", "4096")
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "sfdisk")
+	loop := testbed.Loop(t, testbed.Sparse(t, filepath.Join(t.TempDir(), "disk"), 48<<20), "--sector-size", "4096")
 	cmd := exec.Command("sfdisk", "-q", loop)
 	cmd.Stdin = strings.NewReader("label: gpt\nstart=256,size=2048,type=U\n")
 	out, err := cmd.CombinedOutput()
@@ -208,7 +208,7 @@ func TestProcessors(t *testing.T) {
 // TestBootPartition has a volume with long names, folders, an overlay folder, a packed kernel and one for each processor, in
 // each kind of FAT, with files spread over it.
 func TestBootPartition(t *testing.T) {
-	cardtest.NeedTool(t, "mcopy", "mmd", "mkfs.vfat", "gzip")
+	testbed.NeedTool(t, "mcopy", "mmd", "mkfs.vfat", "gzip")
 	kernel := append(make([]byte, 56), "ARM\x64"+strings.Repeat("tide", 40_000)...)
 	for kind, mib := range map[string]int64{"12": 4, "16": 32, "32": 64} {
 		dir := t.TempDir()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"strings"
 	"unicode/utf16"
 )
 
@@ -24,7 +25,8 @@ const (
 // Table is a disk's partition table.
 type Table struct {
 	Scheme Scheme
-	Sector int64 // bytes that the table counts in
+	Sector int64  // bytes that the table counts in
+	ID     string // by which disks are told apart: an MBR's signature as 8 hexadecimal digits, a GPT's GUID; empty if there is none
 	Parts  []Part
 	Damage string // what is wrong with it; empty if nothing is
 }
@@ -105,6 +107,9 @@ func parseMBR(mbr [SectorSize]byte) (t Table, protective bool) {
 		return none, false
 	}
 	t = Table{Scheme: SchemeMBR, Sector: SectorSize}
+	if id := binary.LittleEndian.Uint32(mbr[440:]); id != 0 {
+		t.ID = fmt.Sprintf("%08x", id)
+	}
 	for i := range 4 {
 		e := mbr[mbrEntries+i*mbrEntrySize:][:mbrEntrySize]
 		if e[0]&0x7F != 0 { // neither active nor inactive
@@ -196,6 +201,7 @@ func (t *Table) parseGPT(r io.ReaderAt, header []byte) error {
 	if crc32.ChecksumIEEE(sealed) != want {
 		t.Damage = "the GPT header's CRC32 differs"
 	}
+	t.ID = strings.ToLower(guid(header[56:72]))
 	at, count, size := le.Uint64(header[72:]), le.Uint32(header[80:]), le.Uint32(header[84:])
 	if count > gptEntriesMax || size < gptEntryMin || size > gptEntryMax || at > 1<<40 {
 		t.Damage = "the GPT's header says absurd things of its entries"

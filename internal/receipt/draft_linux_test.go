@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // TestReceiptOfAnotherUser is what happens under sudo: all that is made belongs to the caller, and a link in
 // the caller's folders leads nowhere else.
 func TestReceiptOfAnotherUser(t *testing.T) {
-	cardtest.NeedRoot(t)
+	testbed.NeedRoot(t)
 	owner := Owner{UID: 4321, GID: 4322}
 	home := t.TempDir()
 	d, err := InFolder(home, ".local/state/zipstamp/receipts", owner, "x", noon)
@@ -39,8 +39,8 @@ func TestReceiptOfAnotherUser(t *testing.T) {
 }
 
 func TestFullDiskIsFoundBeforehand(t *testing.T) {
-	cardtest.NeedRoot(t)
-	cardtest.NeedTool(t, "mount", "umount")
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "mount", "umount")
 	full := t.TempDir()
 	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", full).CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -52,6 +52,7 @@ type Document struct {
 	Speed    Speed     `json:"speed"`
 	Repairs  Repairs   `json:"repairs"`
 	Bad      Extents   `json:"bad"` // what is wrong on the card to the last
+	Mishaps  []Mishap  `json:"mishaps,omitempty"`
 	Loss     *Loss     `json:"loss,omitempty"`
 }
 
@@ -96,6 +97,20 @@ type Card struct {
 	Serial string `json:"serial,omitempty"`
 	Access string `json:"access"` // how reads got past the computer's memory
 	State  string `json:"state"`  // in which the card was left
+	Bus    string `json:"bus,omitempty"`
+	CID    string `json:"cid,omitempty"`      // of a card in an SD slot: maker, OEM, product, serial number
+	DiskID string `json:"disk_id,omitempty"`  // of the partition table that was stamped
+	Beyond int64  `json:"beyond,omitempty"`   // bytes behind the image
+	Left   string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
+	Why    string `json:"not_left,omitempty"` // why not all of that was done that was wanted
+}
+
+// Mishap is an access that failed and went right when it was tried again, or a card that was gone and came back.
+type Mishap struct {
+	Op     string `json:"op"` // "read", "write", "return"
+	Offset int64  `json:"offset,omitempty"`
+	Error  string `json:"error"`
+	Name   string `json:"name,omitempty"` // of a return: the name that the card has since
 }
 
 // Bytes counts what was moved.
@@ -169,6 +184,16 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
 		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
 		Bad:     extentsOf(r.Bad),
+	}
+	if c.Disk != nil {
+		doc.Card.Bus, doc.Card.CID = string(c.Disk.Bus), c.Disk.Identity().CID
+	}
+	for _, m := range r.Mishaps {
+		one := Mishap{Op: m.Op, Offset: m.Offset, Error: m.Err.Error(), Name: m.Name}
+		if m.Op == "" {
+			one.Op = "return"
+		}
+		doc.Mishaps = append(doc.Mishaps, one)
 	}
 	if r.Loss != nil {
 		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}

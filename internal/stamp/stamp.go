@@ -119,7 +119,8 @@ type PhaseTime struct {
 
 // TooSmallError says that the image is larger than the card.
 type TooSmallError struct {
-	Image, Card int64 // bytes; Image is a lower bound where AtLeast is set
+	Name        string // of the card, where there are several; may be empty
+	Image, Card int64  // bytes; Image is a lower bound where AtLeast is set
 	AtLeast     bool
 }
 

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 // signer is a folder with a sums file and the key rings of the reference programs.
@@ -28,7 +28,7 @@ type signer struct {
 const sums = "d41d8cd98f00b204e9800998ecf8427e  saltmarsh-os.img.xz\n- a line that starts with a dash\n"
 
 func newSigner(t *testing.T) *signer {
-	cardtest.NeedTool(t, "gpg", "minisign")
+	testbed.NeedTool(t, "gpg", "minisign")
 	dir, err := os.MkdirTemp("/tmp", "zs") // the sockets of gpg's agent need a short path
 	require.NoError(t, err)
 	s := &signer{t, dir}

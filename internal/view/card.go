@@ -1,7 +1,6 @@
 package view
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -12,29 +11,63 @@ import (
 	"zipstamp/internal/image"
 )
 
-// Plan is what a person is shown before a card is overwritten.
+// Plan is what a person is shown before cards are overwritten.
 type Plan struct {
-	Card      *card.Card
+	Cards     []Listed // of a file, only Card is set
 	Image     *image.File
 	Contents  image.Contents
 	Published check.Published
 	Unsure    bool // the image starts with neither a partition table nor a file system
 }
 
-// ShowPlan shows the card, what will be written to it, and what it will be held against.
+// ShowPlan shows the cards, what will be written to them, and what it will be held against.
 func (v *Screen) ShowPlan(p Plan) {
-	c := p.Card
-	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", c.Name)}
-	a.add("card", "%s, %s", c.Name, exact(c.Size))
-	a.add("kind", "%s", kindFact(c))
-	a.add("path", "%s", c.Path)
-	a.add("mounted", "%s", "nothing")
+	var names []string
+	for _, l := range p.Cards {
+		names = append(names, l.Card.Name)
+	}
+	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", listed(names, len(names)))}
+	if len(p.Cards) == 1 {
+		planCard(a, p.Cards[0])
+	} else {
+		for _, l := range p.Cards {
+			lines := []string{exact(l.Card.Size) + ", " + kindFact(l.Card)}
+			if l.Card.Disk != nil {
+				lines = cardLines(l)
+			}
+			a.add(l.Card.Name, "%s", strings.Join(lines, "\n"))
+		}
+	}
 	a.add("image", "%s", imageFact(p.Image, p.Contents))
 	a.add("published", "%s", publishedFact(p.Published))
 	for _, n := range planNotes(p) {
 		a.note("%s", n)
 	}
 	a.print(v.Err, v.errWidth)
+}
+
+// planCard shows a single card.
+func planCard(a *answer, l Listed) {
+	c := l.Card
+	if c.Disk == nil {
+		a.add("card", "%s, %s", c.Name, exact(c.Size))
+		a.add("kind", "%s", kindFact(c))
+		a.add("path", "%s", c.Path)
+		return
+	}
+	a.add("card", "%s", c.Name+", "+cardTitle(c))
+	a.add("path", "%s", c.Path)
+	a.add("registers", "%s", registersLine(c.Disk))
+	a.add("odd", "%s", strings.Join(l.Remarks, "\n"))
+	a.add("now", "%s", holdsLine(l))
+	if l.Last != nil {
+		a.add("last", "stamped with %s, on %s", FileName(l.Last.Image.Path), day(l.Last.Ended))
+	}
+	use := strings.Join(useLines(c), "\n")
+	if use == "" {
+		use = "nothing of it"
+	}
+	a.add("in use", "%s", use)
 }
 
 func kindFact(c *card.Card) string {
@@ -88,8 +121,22 @@ func publishedFact(p check.Published) string {
 
 func planNotes(p Plan) []string {
 	var notes []string
-	if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > p.Card.Size {
-		notes = append(notes, fmt.Sprintf("The image seems too large for this card: its packing says %s or more.", Bytes(least.Bytes)))
+	mounts, swaps := 0, 0
+	for _, l := range p.Cards {
+		m, w := l.Card.InUse()
+		mounts, swaps = mounts+len(m), swaps+len(w)
+		if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > l.Card.Size {
+			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.", l.Card.Name, Bytes(least.Bytes)))
+		}
+		if len(l.Card.Reasons(card.Consent{Asked: true})) > 0 {
+			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.", l.Card.Name))
+		}
+	}
+	if mounts > 0 {
+		notes = append(notes, "What is mounted will be unmounted first.")
+	}
+	if swaps > 0 {
+		notes = append(notes, "Swap will be turned off first; the computer must do without it.")
 	}
 	if p.Unsure {
 		notes = append(notes, "The image starts with neither a partition table nor a file system known here; see that it is the right file.")
@@ -100,11 +147,15 @@ func planNotes(p Plan) []string {
 	return notes
 }
 
-// Confirm asks for the card's short name to be typed in. It returns false for any other answer, and
+// Confirm asks for the cards' short names to be typed in, with spaces between them. It returns false for any other answer, and
 // the cause of ctx's end if that comes first.
-func (v *Screen) Confirm(ctx context.Context, name string) (bool, error) {
-	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", name))
-	return err == nil && typed == name, err
+func (v *Screen) Confirm(ctx context.Context, names string) (bool, error) {
+	what := "the card as it is"
+	if strings.Contains(names, " ") {
+		what = "the cards as they are"
+	}
+	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave %s:", names, what))
+	return err == nil && strings.Join(strings.Fields(typed), " ") == names, err
 }
 
 // ask asks for a line of text.
@@ -116,7 +167,7 @@ func (v *Screen) ask(ctx context.Context, question string) (string, error) {
 	}
 	typed := make(chan line, 1)
 	go func() { // ends with the program if nobody types
-		text, err := bufio.NewReader(v.In).ReadString('\n')
+		text, err := v.typed.ReadString('\n')
 		typed <- line{text, err}
 	}()
 	select {

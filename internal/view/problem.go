@@ -1,9 +1,11 @@
 package view
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"strings"
 
 	"zipstamp/internal/card"
@@ -31,7 +33,7 @@ func ProblemSentence(err error) string {
 	text := err.Error()
 	switch {
 	case errors.As(err, &tooSmall):
-		text = tooSmallClause("the card", tooSmall)
+		text = tooSmallClause(cmp.Or(tooSmall.Name, "the card"), tooSmall)
 	case errors.As(err, &damage):
 		text = damageClause(damage)
 	case errors.Is(err, ErrInterrupted):
@@ -65,7 +67,7 @@ func nextStep(err error, again []string) string {
 	case errors.As(err, &refused) && refused.Next != "":
 		return refused.Next
 	case errors.As(err, &refused) && errors.Is(err, fs.ErrPermission):
-		return "run it with more rights: " + Command(append([]string{"sudo"}, again...)...)
+		return "run it with more rights: " + Command(append([]string{"sudo", program(again[0])}, again[1:]...)...)
 	case errors.As(err, &unusable):
 		return unusable.Next
 	case errors.As(err, &choice) && len(choice.Members) > 0:
@@ -74,4 +76,12 @@ func nextStep(err error, again []string) string {
 		return "download it again"
 	}
 	return ""
+}
+
+// program is the full path of this program, since sudo doesn't look where the user's shell does.
+func program(called string) string {
+	if path, err := os.Executable(); err == nil {
+		return path
+	}
+	return called
 }

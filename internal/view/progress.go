@@ -19,47 +19,74 @@ const (
 	tellEvery = 5 * time.Second
 )
 
-// Follow shows the progress of m, from now on until the function returned is called: a bar for each phase on
-// a terminal, and elsewhere a line at the start of each phase and every 5 seconds.
-func (v *Screen) Follow(m *meter.Meter) (stop func()) {
-	var f follower = &lines{w: v.Err}
-	if v.live {
-		f = newBars(v)
-	}
-	end := make(chan struct{})
-	var ended sync.WaitGroup
-	ended.Go(func() {
-		follow(m, f, end)
-		f.close()
-	})
-	return func() {
-		close(end)
-		ended.Wait()
-	}
+// Followed is what is shown of a job at work. The name may be empty where there is only one.
+type Followed struct {
+	Name  string
+	Meter *meter.Meter
 }
 
-// follower shows phases: show is called often while a phase goes on, done once when it has ended, perhaps without
+// Progress is progress being shown.
+type Progress struct {
+	shown followerOfAll
+	end   chan struct{}
+	ended sync.WaitGroup
+}
+
+// Follow shows the progress of jobs, from now on until Stop is called. On a terminal, one job has a bar for each phase, and of several each
+// has one; elsewhere there is a line at the start of each phase and every 5 seconds.
+func (v *Screen) Follow(jobs ...Followed) *Progress {
+	p := &Progress{end: make(chan struct{})}
+	switch {
+	case !v.live:
+		p.shown = newLines(v, jobs)
+	case len(jobs) == 1:
+		p.shown = newBars(v)
+	default:
+		p.shown = newRows(v, jobs)
+	}
+	p.ended.Go(func() {
+		follow(jobs, p.shown, p.end)
+		p.shown.close()
+	})
+	return p
+}
+
+// Say shows a sentence above what is drawn.
+func (p *Progress) Say(sentence string) { p.shown.say(sentence) }
+
+// Stop ends the showing.
+func (p *Progress) Stop() {
+	close(p.end)
+	p.ended.Wait()
+}
+
+// followerOfAll shows the phases of jobs: show is called often while a phase goes on, done once when it has ended, perhaps without
 // a show before: then it was too short to be worth a word.
-type follower interface {
-	show(r meter.Reading)
-	done(r meter.Reading)
+type followerOfAll interface {
+	show(job int, r meter.Reading)
+	done(job int, r meter.Reading)
+	say(sentence string)
 	close()
 }
 
-func follow(m *meter.Meter, f follower, end <-chan struct{}) {
+func follow(jobs []Followed, f followerOfAll, end <-chan struct{}) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	told := 0
+	told := make([]int, len(jobs))
 	look := func() {
-		for _, past := range m.Past()[told:] {
-			f.done(past)
-			told++
+		for i, job := range jobs {
+			for _, past := range job.Meter.Past()[told[i]:] {
+				f.done(i, past)
+				told[i]++
+			}
 		}
 	}
 	for {
 		look()
-		if now := m.Read(); now.Phase != "" && now.Serial > told {
-			f.show(now)
+		for i, job := range jobs {
+			if now := job.Meter.Read(); now.Phase != "" && now.Serial > told[i] {
+				f.show(i, now)
+			}
 		}
 		select {
 		case <-tick.C:
@@ -72,25 +99,47 @@ func follow(m *meter.Meter, f follower, end <-chan struct{}) {
 
 // lines tells progress where there is no terminal.
 type lines struct {
-	w      io.Writer
-	serial int // of the phase told last
-	at     time.Time
+	v      *Screen
+	prefix []string // of each job
+	serial []int    // of the phase told last
+	at     []time.Time
+	mu     sync.Mutex // held for writing a line
 }
 
-func (l *lines) show(r meter.Reading) {
+func newLines(v *Screen, jobs []Followed) *lines {
+	l := &lines{v: v, serial: make([]int, len(jobs)), at: make([]time.Time, len(jobs))}
+	for _, job := range jobs {
+		prefix := ""
+		if job.Name != "" {
+			prefix = job.Name + " "
+		}
+		l.prefix = append(l.prefix, prefix)
+	}
+	return l
+}
+
+func (l *lines) show(job int, r meter.Reading) {
 	now := time.Now()
-	if r.Serial == l.serial && now.Sub(l.at) < tellEvery || r.Phase == meter.Flush && now.Sub(r.Started) < time.Second {
+	if r.Serial == l.serial[job] && now.Sub(l.at[job]) < tellEvery || r.Phase == meter.Flush && now.Sub(r.Started) < time.Second {
 		return
 	}
-	l.serial, l.at = r.Serial, now
-	fmt.Fprintf(l.w, "%s: %s\n", r.Phase, progressText(r, now, standard))
+	l.serial[job], l.at[job] = r.Serial, now
+	l.write(fmt.Sprintf("%s%s: %s", l.prefix[job], r.Phase, progressText(r, now, standard)))
 }
 
-func (l *lines) done(r meter.Reading) {
-	if r.Serial == l.serial && r.Phase != meter.Flush {
-		fmt.Fprintf(l.w, "%s: %s\n", r.Phase, doneText(r, standard))
+func (l *lines) done(job int, r meter.Reading) {
+	if r.Serial == l.serial[job] && r.Phase != meter.Flush {
+		l.write(fmt.Sprintf("%s%s: %s", l.prefix[job], r.Phase, doneText(r, standard)))
 	}
 }
+
+func (l *lines) write(line string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	fmt.Fprintln(l.v.Err, line)
+}
+
+func (l *lines) say(sentence string) { l.write(fold(sentence, l.v.errWidth, "")) }
 
 func (l *lines) close() {}
 
@@ -140,7 +189,7 @@ func doneText(r meter.Reading, width int) string {
 	return fit(width, fmt.Sprintf("%s in %s", Bytes(r.Done), span(took)), rate(r.Done, took))
 }
 
-// bars draws progress on a terminal, a bar a phase.
+// bars draws the progress of one job on a terminal, a bar a phase.
 type bars struct {
 	all                 *mpb.Progress
 	w                   io.Writer
@@ -148,6 +197,7 @@ type bars struct {
 	serial              int
 	unicode, colour     bool
 	barWidth, textWidth int
+	width               int
 
 	mu   sync.Mutex
 	text string // beside the bar at hand
@@ -157,7 +207,7 @@ type bars struct {
 const barSteps = 10000
 
 func newBars(v *Screen) *bars {
-	b := &bars{unicode: v.unicode, colour: v.colour, w: v.Err, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
+	b := &bars{unicode: v.unicode, colour: v.colour, w: v.Err, width: v.errWidth, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
 	if b.barWidth < minBarWidth {
 		b.barWidth = 0 // the text says more
 	}
@@ -175,7 +225,7 @@ const (
 	maxBarWidth = 30
 )
 
-func (b *bars) show(r meter.Reading) {
+func (b *bars) show(_ int, r meter.Reading) {
 	if r.Phase == meter.Flush && time.Since(r.Started) < time.Second/2 {
 		return
 	}
@@ -197,13 +247,7 @@ func (b *bars) setText(text string) {
 func (b *bars) begin(r meter.Reading) {
 	b.serial = r.Serial
 	b.setText("")
-	style := mpb.BarStyle().Lbound("").Filler("#").Tip("").Padding(".").Rbound("")
-	if b.unicode {
-		style = style.Filler("━").Padding("─")
-	}
-	if b.colour {
-		style = style.FillerMeta(func(s string) string { return running.Render(s) }).PaddingMeta(func(s string) string { return faint.Render(s) })
-	}
+	filler := barFiller(b.barWidth, b.unicode, b.colour)
 	var last string
 	text := func(s decor.Statistics) string {
 		b.mu.Lock()
@@ -214,16 +258,27 @@ func (b *bars) begin(r meter.Reading) {
 		return ansi.Truncate(" "+last, max(s.AvailableWidth, 0), "") // the terminal may have become narrower
 	}
 	phase := fmt.Sprintf("%-*s", phaseWidth, r.Phase)
-	filler := style.Build()
-	if b.barWidth == 0 {
-		filler = nil
-	}
 	b.bar, _ = b.all.Add(barSteps, filler, mpb.BarFillerTrim(), mpb.BarWidth(b.barWidth),
 		mpb.PrependDecorators(decor.Name(phase)),
 		mpb.AppendDecorators(decor.Any(text)))
 }
 
-func (b *bars) done(r meter.Reading) {
+// barFiller draws a bar; nil is none.
+func barFiller(width int, unicode, colour bool) mpb.BarFiller {
+	if width == 0 {
+		return nil
+	}
+	style := mpb.BarStyle().Lbound("").Filler("#").Tip("").Padding(".").Rbound("")
+	if unicode {
+		style = style.Filler("━").Padding("─")
+	}
+	if colour {
+		style = style.FillerMeta(func(s string) string { return running.Render(s) }).PaddingMeta(func(s string) string { return faint.Render(s) })
+	}
+	return style.Build()
+}
+
+func (b *bars) done(_ int, r meter.Reading) {
 	if r.Serial != b.serial {
 		return
 	}
@@ -234,6 +289,11 @@ func (b *bars) done(r meter.Reading) {
 		b.bar.SetCurrent(barSteps)
 	}
 	b.bar.Wait()
+}
+
+// say writes a line above the bars.
+func (b *bars) say(sentence string) {
+	_, _ = b.all.Write([]byte(fold(sentence, b.width, "") + "\n")) // what can't be shown is lost
 }
 
 // close ends the drawing; a blank line keeps it apart from the result.

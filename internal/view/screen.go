@@ -3,6 +3,8 @@
 package view
 
 import (
+	"bufio"
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -27,7 +29,7 @@ const (
 // Screen writes results to Out, and progress, prompts and errors to Err.
 type Screen struct {
 	Out, Err io.Writer
-	In       io.Reader
+	typed    *bufio.Reader // what is typed in
 
 	width    int
 	live     bool // Err is a terminal, on which progress can be drawn
@@ -51,7 +53,7 @@ type Streams struct {
 func NewScreen(s Streams) *Screen {
 	errProfiled := profiled(s.Err, s)
 	return &Screen{
-		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, In: s.In, errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
+		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
 		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
 		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
 		asks: isTerminal(s.Err) && isTerminal(s.In),

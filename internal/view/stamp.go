@@ -4,12 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
 	"zipstamp/internal/check"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 )
@@ -22,6 +25,8 @@ type Stamped struct {
 	Err      error
 	Receipt  string // where it was kept; empty if it was not
 	ReadBack bool   // asked for
+	Left     card.Left
+	Contents *layout.Disk // what is on the card now; nil where that isn't known
 }
 
 // Stamp shows the result of a stamp.
@@ -36,6 +41,146 @@ func (v *Screen) Stamp(s Stamped) {
 	stampFacts(a, s)
 	stampNotes(a, s)
 	a.print(v.Out, v.width)
+}
+
+// Stamps shows the result of a stamp of several cards: the fate of each.
+func (v *Screen) Stamps(all []Stamped) {
+	a := &answer{style: good, sentence: StampsSentence(all)}
+	shared := all[0]
+	for _, s := range all {
+		if s.Err != nil {
+			a.style = bad
+		}
+		if s.Doc.Image.Unpacked > shared.Doc.Image.Unpacked || s.Err == nil {
+			shared = s
+		}
+	}
+	if shared.Err != nil {
+		shared.Doc.Image.Unpacked = 0
+	}
+	a.add("image", "%s", docImage(shared.Doc.Image))
+	if shared.Err == nil {
+		a.add("checked", "%s", checkedFact(shared.Report))
+	}
+	for _, s := range all {
+		a.add(s.Doc.Card.Name, "%s", strings.Join(fateLines(s), "\n"))
+	}
+	said := map[string]bool{}
+	for _, s := range all {
+		one := &answer{}
+		stampNotes(one, s)
+		for _, n := range one.notes {
+			if !said[n] {
+				a.note("%s", n)
+				said[n] = true
+			}
+		}
+	}
+	a.print(v.Out, v.width)
+}
+
+// StampsSentence is the answer of a stamp of several cards.
+func StampsSentence(all []Stamped) string {
+	var failed []string
+	readBack := true
+	for _, s := range all {
+		if s.Err != nil {
+			failed = append(failed, s.Doc.Card.Name)
+		}
+		readBack = readBack && s.ReadBack
+	}
+	done := "stamped and read back"
+	if !readBack {
+		done = "stamped, and not read back"
+	}
+	switch {
+	case len(failed) == 0:
+		return fmt.Sprintf("All %d cards are %s.", len(all), done)
+	case len(failed) == len(all):
+		return fmt.Sprintf("None of the %d cards is stamped.", len(all))
+	}
+	verb := "is"
+	if len(failed) > 1 {
+		verb = "are"
+	}
+	return fmt.Sprintf("%d of %d cards are %s; %s %s not.", len(all)-len(failed), len(all), done, listed(failed, len(failed)), verb)
+}
+
+// fateLines are what became of one of several cards.
+func fateLines(s Stamped) []string {
+	var lines []string
+	if s.Err != nil {
+		lines = append(lines, "not stamped: "+failure(s.Doc.Card.Name, s.Result, s.Err)+"; "+stateClause(s.Result))
+	} else {
+		var rates []string
+		for _, p := range s.Result.Phases {
+			if p.Bytes > 0 {
+				rates = append(rates, fmt.Sprintf("%s at %s", p.Phase, rate(p.Bytes, p.Took)))
+			}
+		}
+		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
+	}
+	for label, text := range map[string]string{"repaired": extentsFact(s.Result.Repaired), "bad": extentsFact(s.Result.Bad), "forgiven": mishapsFact(s.Result.Mishaps)} {
+		if text != "" {
+			lines = append(lines, label+": "+strings.ReplaceAll(text, "\n", "; "))
+		}
+	}
+	slices.Sort(lines[1:])
+	if text := leftFact(s); text != "" {
+		lines = append(lines, text)
+	}
+	if s.Receipt != "" {
+		lines = append(lines, "receipt "+s.Receipt)
+	}
+	return lines
+}
+
+// MishapSentence says what has just gone wrong, or right again.
+func MishapSentence(name string, m card.Mishap) string {
+	switch {
+	case m.Waiting:
+		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name, cause(m.Err))
+	case m.Op == "":
+		return fmt.Sprintf("%s is back, as %s; going on.", name, m.Name)
+	}
+	return fmt.Sprintf("%s failed to %s at %s, and did it when asked again.", name, m.Op, Bytes(m.Offset))
+}
+
+// cause is what the system said.
+func cause(err error) error {
+	var gone *card.GoneError
+	if errors.As(err, &gone) && gone.Err != nil {
+		return gone.Err
+	}
+	return err
+}
+
+// mishapsFact lists what was forgiven.
+func mishapsFact(all []card.Mishap) string {
+	var lines []string
+	for _, m := range all {
+		if m.Op == "" {
+			lines = append(lines, "it was gone for a moment, and came back as "+m.Name)
+		} else {
+			lines = append(lines, fmt.Sprintf("failed once to %s at byte %s", m.Op, place(m.Offset)))
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// leftFact is how the card was let go.
+func leftFact(s Stamped) string {
+	switch {
+	case s.Left.Problem != nil:
+		return s.Left.Problem.Error()
+	case s.Left.PoweredOff:
+		return "powered off; it can be taken out"
+	case s.Left.Ejected:
+		return "ejected; it can be taken out"
+	case s.Err == nil && s.Doc.Card.Bus == string(disks.SDSlot):
+		return "it can be taken out, once nothing of it is mounted"
+	}
+	return ""
 }
 
 // StampSentence is the answer of a stamp in one sentence: how it ended, and what the card is now.
@@ -171,6 +316,8 @@ func stampFacts(a *answer, s Stamped) {
 	}
 	a.add("repaired", "%s", extentsFact(s.Result.Repaired))
 	a.add("bad", "%s", extentsFact(s.Result.Bad))
+	a.add("forgiven", "%s", mishapsFact(s.Result.Mishaps))
+	a.add("let go", "%s", leftFact(s))
 	if doc.Bytes.Cleared > 0 {
 		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))
 	}
@@ -189,10 +336,17 @@ func docImage(i receipt.Image) string {
 }
 
 func cardKind(c receipt.Card) string {
-	if c.Model != "" {
-		return c.Kind + ", " + c.Model
+	kind := c.Kind
+	switch {
+	case c.Bus == string(disks.Loop) && c.Model != "":
+		return word(c.Model)
+	case c.Bus != "":
+		kind = c.Bus
 	}
-	return c.Kind
+	if c.Model != "" {
+		return kind + ", " + word(c.Model)
+	}
+	return kind
 }
 
 func checkedFact(r check.Report) string {
@@ -239,8 +393,36 @@ func blocksIn(extents []stamp.Extent) int64 {
 	return n
 }
 
+// minBeyond is how much of a card must lie behind the image to be worth a word, bytes.
+const minBeyond = 8 << 20
+
+// desktopKnows are the file systems that every desktop reads.
+var desktopKnows = []string{"FAT12", "FAT16", "FAT32", "exFAT", "NTFS", "ISO 9660"}
+
+// nextNotes say what to do next with a card that is good.
+func nextNotes(a *answer, s Stamped) {
+	if s.Doc.Card.Beyond >= minBeyond {
+		a.note("%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.", Bytes(s.Doc.Card.Beyond))
+	}
+	if s.Contents == nil {
+		return
+	}
+	knows := slices.Contains(desktopKnows, s.Contents.Whole.Kind)
+	for _, p := range s.Contents.Parts {
+		knows = knows || slices.Contains(desktopKnows, p.Kind)
+	}
+	if !knows {
+		a.note("If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
+	}
+}
+
 func stampNotes(a *answer, s Stamped) {
+	if s.Err == nil {
+		nextNotes(a, s)
+	}
 	switch {
+	case s.Err == nil && len(s.Result.Mishaps) > 0 && len(s.Result.Repaired) == 0:
+		a.note("An access that fails now and then is the cable's or the reader's fault more often than the card's.")
 	case s.Err == nil && len(s.Result.Repaired) > 0:
 		a.note("A card that needs repairs is wearing out, or its reader is at fault: replace the card before long.")
 	case s.Result.Loss != nil && s.Result.Loss.Holds == 0:

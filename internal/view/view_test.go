@@ -1,6 +1,7 @@
 package view
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -91,14 +92,14 @@ func TestLinesWhereThereIsNoTerminal(t *testing.T) {
 	assert.False(t, v.Asks())
 	var m meter.Meter
 	m.Begin(meter.Check, 10)
-	stop := v.Follow(&m)
+	progress := v.Follow(Followed{Meter: &m})
 	for !m.Read().Started.Before(time.Now().Add(-3 * lookEvery)) {
 		time.Sleep(lookEvery)
 	}
 	m.Add(10)
 	m.Begin(meter.Flush, 0)
 	m.End()
-	stop()
+	progress.Stop()
 	assert.Regexp(t, `^check: 0 B of 10 B\ncheck: 10 B in 0\.\d s, 0\.0 MB/s\n$`, out.String())
 }
 
@@ -156,7 +157,7 @@ func TestAQuestionEndsWithItsContext(t *testing.T) {
 	assert.True(t, yes)
 	ctx, cancel := context.WithCancelCause(context.Background())
 	cancel(ErrInterrupted)
-	v.In = blocking{}
+	v.typed = bufio.NewReader(blocking{})
 	_, err = v.Confirm(ctx, "sdx")
 	assert.ErrorIs(t, err, ErrInterrupted)
 }

@@ -1,13 +1,10 @@
-// Package cardtest has the test that every card.Device passes, and makes loop devices for tests.
+// Package cardtest has the test that every card.Device passes.
 package cardtest
 
 import (
 	"bytes"
 	"context"
 	"math/rand/v2"
-	"os"
-	"os/exec"
-	"strings"
 	"sync"
 	"testing"
 
@@ -123,56 +120,4 @@ func fillByte(p []byte, b byte) {
 	for i := range p {
 		p[i] = b
 	}
-}
-
-// Loop attaches a file as a loop device for the length of a test, with direct access to the file. The test is
-// skipped where that needs more rights; with ZIPSTAMP_TEST_ALL set it fails instead.
-func Loop(t *testing.T, file string, options ...string) string {
-	t.Helper()
-	NeedRoot(t)
-	out, err := exec.Command("losetup", append(append([]string{"--direct-io=on", "--show", "-f"}, options...), file)...).CombinedOutput()
-	if err != nil {
-		Missing(t, "no loop device can be had: "+string(out))
-	}
-	device := strings.TrimSpace(string(out))
-	t.Cleanup(func() {
-		out, err := exec.Command("losetup", "-d", device).CombinedOutput()
-		assert.NoError(t, err, "%s", out)
-	})
-	return device
-}
-
-// NeedRoot skips the test, or fails it with ZIPSTAMP_TEST_ALL set, where it doesn't run as root.
-func NeedRoot(t *testing.T) {
-	t.Helper()
-	if os.Geteuid() != 0 {
-		Missing(t, "this test needs root")
-	}
-}
-
-// NeedTool does the same where a program isn't installed.
-func NeedTool(t testing.TB, names ...string) {
-	t.Helper()
-	for _, name := range names {
-		if _, err := exec.LookPath(name); err != nil {
-			Missing(t, "this test needs the program "+name)
-		}
-	}
-}
-
-// Missing skips a test for a reason, or fails it where all tests have to run.
-func Missing(t testing.TB, reason string) {
-	t.Helper()
-	if os.Getenv("ZIPSTAMP_TEST_ALL") != "" {
-		t.Fatal(reason)
-	}
-	t.Skip(reason)
-}
-
-// Sparse makes a file of zeros.
-func Sparse(t *testing.T, path string, size int64) string {
-	t.Helper()
-	require.NoError(t, os.WriteFile(path, nil, 0o644))
-	require.NoError(t, os.Truncate(path, size))
-	return path
 }

@@ -109,7 +109,7 @@ func Judge(f Facts) []Reason {
 		add(Large, "if it is the right one all the same: --fixed-disk", "it says that it is larger than any card there is")
 	}
 	if f.Loop && !f.Named && f.Size > 0 {
-		add(Unnamed, "name it by its path", "it is a loop device")
+		add(Unnamed, "name it by its path", "it is a loop device, which only its path names")
 	}
 	if f.ReadOnly && f.Size > 0 {
 		next := ""

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/uevent"
+	"zipstamp/internal/testbed"
 )
 
 func message(lines ...string) []byte { return []byte(strings.Join(lines, "\x00") + "\x00") }
@@ -34,8 +34,8 @@ func TestParse(t *testing.T) {
 
 // TestKernelIsHeard has the kernel send an event of a loop device.
 func TestKernelIsHeard(t *testing.T) {
-	cardtest.NeedRoot(t)
-	loop := cardtest.Loop(t, cardtest.Sparse(t, filepath.Join(t.TempDir(), "x"), 1<<20))
+	testbed.NeedRoot(t)
+	loop := testbed.Loop(t, testbed.Sparse(t, filepath.Join(t.TempDir(), "x"), 1<<20))
 	l, err := uevent.Listen()
 	require.NoError(t, err)
 	defer l.Close()
@@ -50,7 +50,7 @@ func TestKernelIsHeard(t *testing.T) {
 	e, heard, err := l.Next(2 * time.Second)
 	require.NoError(t, err)
 	if !heard {
-		cardtest.Missing(t, "the kernel's messages don't reach this network namespace")
+		testbed.Missing(t, "the kernel's messages don't reach this network namespace")
 	}
 	assert.Equal(t, "change", e.Action)
 	assert.Equal(t, name, e.Values["DEVNAME"])

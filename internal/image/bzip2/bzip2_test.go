@@ -13,14 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func packed(t testing.TB, data []byte, level string) []byte {
 	t.Helper()
-	cardtest.NeedTool(t, "bzip2")
+	testbed.NeedTool(t, "bzip2")
 	cmd := exec.Command("bzip2", "-c", level)
 	cmd.Stdin = bytes.NewReader(data)
 	out, err := cmd.Output()

@@ -19,7 +19,7 @@ import (
 	"go.uber.org/goleak"
 	"pgregory.net/rapid"
 
-	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/testbed"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -51,7 +51,7 @@ func program(n int) []byte {
 // packed runs the reference tool on data.
 func packed(t testing.TB, data []byte, options ...string) []byte {
 	t.Helper()
-	cardtest.NeedTool(t, "xz")
+	testbed.NeedTool(t, "xz")
 	cmd := exec.Command("xz", append([]string{"-c"}, options...)...)
 	cmd.Stdin = bytes.NewReader(data)
 	cmd.Stderr = os.Stderr

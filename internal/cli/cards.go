@@ -1,0 +1,228 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/guard"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+func (a *app) cards() *cobra.Command {
+	var all, arrive bool
+	cmd := &cobra.Command{
+		Use:   "cards",
+		Short: "List the cards that may be written",
+		Long: `Cards lists the memory cards and sticks that are put in: what each is, what is
+on it, and what was last stamped onto it. The computer's own disks are never
+among them; --all shows these too, each with the reason why it can't be chosen.
+With --arrive it waits for the next card that is put in, and names it.`,
+		Example: `  zipstamp cards
+  zipstamp cards --arrive`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if all && arrive {
+				return &usageError{errors.New("--all and --arrive don't go together")}
+			}
+			if arrive {
+				return a.arrival(cmd.Context())
+			}
+			listed, err := a.survey()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(cardsDocument(listed, all))
+				return nil
+			}
+			a.screen.Cards(listed, all)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "show every disk, with the reason why it can't be chosen")
+	cmd.Flags().BoolVar(&arrive, "arrive", false, "wait for the next card that is put in, and name it")
+	return cmd
+}
+
+// arrival waits for a card.
+func (a *app) arrival(ctx context.Context) error {
+	cards, err := a.awaitCards(ctx, 1, nil)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.printJSON(cardsDocument([]view.Listed{a.inspect(cards[0], nil)}, true))
+		return nil
+	}
+	a.screen.Cards([]view.Listed{a.inspect(cards[0], nil)}, false)
+	return nil
+}
+
+// survey looks at all disks that are worth showing: not the empty ones that only stand ready.
+func (a *app) survey() ([]view.Listed, error) {
+	found, err := card.All()
+	if err != nil {
+		return nil, err
+	}
+	var all []view.Listed
+	for _, c := range found {
+		if c.Size == 0 && !(c.Disk.Bus == disks.USB || c.Disk.Bus == disks.SDSlot || c.Disk.Unfit != "") {
+			continue
+		}
+		all = append(all, a.inspect(c, c.Reasons(card.Consent{Asked: true})))
+	}
+	return all, nil
+}
+
+// inspect finds out what is to be told of a card.
+func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
+	l := view.Listed{Card: c, Reasons: reasons}
+	isCard := !slices.ContainsFunc(reasons, func(r guard.Reason) bool { return r.Cause != guard.Protected && r.Cause != guard.InUse })
+	if c.Size == 0 || !isCard {
+		return l
+	}
+	if c.Disk.SD != nil {
+		l.Remarks = c.Disk.SD.Remarks(c.Size, time.Now())
+	}
+	id := c.Disk.ID
+	if d, err := c.Contents(); err == nil {
+		l.Contents = &d
+		id = d.Table.ID
+	}
+	for _, doc := range a.history() {
+		if doc.Stamped(c.Disk.Identity().CID, id, c.Size) {
+			l.Last = &doc
+			break
+		}
+	}
+	return l
+}
+
+// history is the user's receipts, the latest first.
+func (a *app) history() []receipt.Document {
+	if a.past == nil {
+		a.past = []receipt.Document{}
+		who, err := whoRuns()
+		if err != nil {
+			return nil // then there are none that could be found
+		}
+		base, below := who.stateFolder()
+		if set, err := loadSettings(who, nil); err == nil && set.receipts != "" {
+			base, below = splitExisting(set.receipts)
+		}
+		a.past = receipt.History(filepath.Join(base, below))
+	}
+	return a.past
+}
+
+// The JSON document of cards.
+type (
+	cardList struct {
+		Cards int          `json:"cards"` // version of the document
+		List  []listedCard `json:"list"`
+		Exit  int          `json:"exit"`
+	}
+	listedCard struct {
+		Path       string         `json:"path"`
+		Name       string         `json:"name"`
+		Size       int64          `json:"size"`
+		Sector     int            `json:"sector"`
+		Bus        string         `json:"bus"`
+		Maker      string         `json:"maker,omitempty"`
+		Model      string         `json:"model,omitempty"`
+		Serial     string         `json:"serial,omitempty"`
+		Reader     string         `json:"reader,omitempty"`
+		Slot       int            `json:"slot,omitempty"`
+		Slots      int            `json:"slots,omitempty"`
+		Protected  bool           `json:"write_protected"`
+		May        bool           `json:"may_be_written"`
+		Reasons    []cardReason   `json:"reasons"`
+		Registers  *cardRegisters `json:"registers,omitempty"`
+		Remarks    []string       `json:"remarks,omitempty"`
+		Table      string         `json:"table,omitempty"`
+		DiskID     string         `json:"disk_id,omitempty"`
+		Partitions []listedPart   `json:"partitions"`
+		Mounts     []cardMount    `json:"mounts"`
+		Last       *lastStamp     `json:"last_stamp,omitempty"`
+	}
+	cardReason struct {
+		Cause string `json:"cause"`
+		Text  string `json:"text"`
+	}
+	cardRegisters struct {
+		Maker    int      `json:"maker"`
+		OEM      string   `json:"oem"`
+		Product  string   `json:"product"`
+		Revision string   `json:"revision"`
+		Serial   uint32   `json:"serial"`
+		Made     string   `json:"made,omitempty"`
+		Capacity int64    `json:"capacity,omitempty"`
+		Family   string   `json:"family,omitempty"`
+		Spec     string   `json:"specification,omitempty"`
+		Marks    []string `json:"marks,omitempty"`
+	}
+	listedPart struct {
+		Number     int    `json:"number"`
+		Path       string `json:"path"`
+		Size       int64  `json:"size"`
+		FileSystem string `json:"file_system,omitempty"`
+		Label      string `json:"label,omitempty"`
+	}
+	cardMount struct {
+		Device string `json:"device"`
+		Point  string `json:"point"`
+	}
+	lastStamp struct {
+		Image string    `json:"image"`
+		Ended time.Time `json:"ended"`
+	}
+)
+
+func cardsDocument(listed []view.Listed, all bool) cardList {
+	doc := cardList{Cards: 1, List: []listedCard{}}
+	for _, l := range listed {
+		if !all && !l.IsCard() {
+			continue
+		}
+		d := l.Card.Disk
+		one := listedCard{
+			Path: d.Path, Name: d.Name, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus), Maker: d.Maker, Model: d.Model, Serial: d.Serial,
+			Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0, May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: l.Remarks, DiskID: d.ID,
+			Partitions: []listedPart{}, Mounts: []cardMount{},
+		}
+		if d.USB != nil {
+			one.Reader = d.USB.Name
+		}
+		for _, r := range l.Reasons {
+			one.Reasons = append(one.Reasons, cardReason{string(r.Cause), r.Text})
+		}
+		if s := d.SD; s != nil {
+			one.Registers = &cardRegisters{
+				int(s.CID.Maker), s.CID.OEM, s.CID.Product, s.CID.Revision, s.CID.Serial, s.CID.Made(), s.CSD.Size, s.CSD.Family, s.Spec, s.Marks,
+			}
+		}
+		one.Table = d.Scheme
+		if l.Contents != nil {
+			one.Table, one.DiskID = string(l.Contents.Table.Scheme), l.Contents.Table.ID
+		}
+		for _, p := range l.Parts() {
+			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, p.Kind, p.Label})
+		}
+		for _, m := range d.Mounts {
+			one.Mounts = append(one.Mounts, cardMount{m.Source, m.Point})
+		}
+		if l.Last != nil {
+			one.Last = &lastStamp{l.Last.Image.Path, l.Last.Ended}
+		}
+		doc.List = append(doc.List, one)
+	}
+	return doc
+}

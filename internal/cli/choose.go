@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/view"
+)
+
+// nextCard is the word for the card that is put in next.
+const nextCard = "next"
+
+// cardNames tells how a card is named, for the help of commands.
+const cardNames = `CARD is a whole block device, a practice card's file, a
+plain file that stands for a card, next (the card that is put in next),
+label:NAME (a file system on it) or serial:TEXT (see zipstamp cards).`
+
+// pick finds the card that the user names.
+func (a *app) pick(ctx context.Context, given string) (*card.Card, error) {
+	if given != nextCard {
+		return card.Find(given)
+	}
+	cards, err := a.awaitCards(ctx, 1, nil)
+	if err != nil {
+		return nil, err
+	}
+	return cards[0], nil
+}
+
+// errEnough ends the waiting for cards.
+var errEnough = errors.New("enough cards")
+
+// awaitCards waits for the next n cards that are put in and may be written. Those in taken don't count.
+func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*card.Card, error) {
+	var cards []*card.Card
+	a.screen.Waiting(n)
+	err := card.Watch(ctx, func(c card.Change) error {
+		if !c.Arrived {
+			a.screen.Left(c.Card)
+			cards = without(cards, c.Card)
+			return nil
+		}
+		reasons := c.Card.Reasons(card.Consent{Asked: true})
+		a.screen.Arrived(a.inspect(c.Card, reasons))
+		if len(reasons) > 0 || len(without(taken, c.Card)) < len(taken) {
+			return nil
+		}
+		if cards = append(cards, c.Card); len(cards) == n {
+			return errEnough
+		}
+		a.screen.Say("Put in %d more.", n-len(cards))
+		return nil
+	})
+	if !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	return cards, nil
+}
+
+// without is all less the card at the same place.
+func without(all []*card.Card, c *card.Card) (left []*card.Card) {
+	for _, one := range all {
+		if one.Path != c.Path {
+			left = append(left, one)
+		}
+	}
+	return left
+}
+
+// choose has a person choose one of the cards that may be written. One that is alone is asked for too, unless it will be anyway.
+func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) {
+	if !a.screen.Asks() {
+		return nil, &usageError{&view.Hint{Err: errors.New("no card was named, and there is no terminal to choose one on"), Next: "name the card; zipstamp cards lists them"}}
+	}
+	listed, err := a.survey()
+	if err != nil {
+		return nil, err
+	}
+	var may []view.Listed
+	for _, l := range listed {
+		if len(l.Reasons) == 0 {
+			may = append(may, l)
+		}
+	}
+	switch {
+	case len(may) == 0:
+		return nil, &card.RefusedError{Card: "a card", Reasons: []string{"none is here that may be written"}, Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen"}
+	case len(may) == 1 && askedAnyway:
+		return may[0].Card, nil
+	}
+	chosen, err := a.screen.Choose(ctx, may)
+	if err != nil {
+		return nil, err
+	}
+	if chosen < 0 {
+		return nil, &card.RefusedError{Card: "a card", Reasons: []string{"none was chosen, so nothing was done"}}
+	}
+	return may[chosen].Card, nil
+}
+
+// pickOrChoose takes the card that was named, and has one chosen where none was.
+func (a *app) pickOrChoose(ctx context.Context, args []string) (*card.Card, error) {
+	if len(args) > 0 {
+		return a.pick(ctx, args[0])
+	}
+	return a.choose(ctx, false)
+}
+
+// pickAll finds all cards of a run: those named, the next ones that are put in, or the one that is chosen. None is named twice.
+func (a *app) pickAll(ctx context.Context, args []string, arrive int) (cards []*card.Card, err error) {
+	for _, given := range args {
+		c, err := a.pick(ctx, given)
+		if err != nil {
+			return nil, err
+		}
+		if len(without(cards, c)) < len(cards) {
+			return nil, &usageError{fmt.Errorf("the card %s is named twice", c.Path)}
+		}
+		cards = append(cards, c)
+	}
+	if arrive > 0 {
+		more, err := a.awaitCards(ctx, arrive, cards)
+		return append(cards, more...), err
+	}
+	if len(cards) == 0 {
+		c, err := a.choose(ctx, true)
+		return []*card.Card{c}, err
+	}
+	return cards, nil
+}

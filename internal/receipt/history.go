@@ -1,0 +1,51 @@
+package receipt
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// maxHistory is how many receipts are looked through, the latest first.
+const maxHistory = 2000
+
+// History reads the receipts in a folder, the latest first. What is no receipt is left out, and so is a folder that isn't there.
+func History(folder string) []Document {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil
+	}
+	slices.Reverse(entries) // names begin with the time
+	var all []Document
+	for _, e := range entries {
+		if len(all) == maxHistory {
+			break
+		}
+		if strings.HasPrefix(e.Name(), ".") || filepath.Ext(e.Name()) != ".json" || !e.Type().IsRegular() {
+			continue
+		}
+		text, err := os.ReadFile(filepath.Join(folder, e.Name()))
+		if err != nil || len(text) > reserve {
+			continue
+		}
+		var doc Document
+		if json.Unmarshal(text, &doc) == nil && doc.Receipt > 0 && doc.Job == "stamp" {
+			all = append(all, doc)
+		}
+	}
+	return all
+}
+
+// Stamped tells whether the receipt is of a stamp that left an image on a card: on the one with this CID, or, where the card's CID isn't known, on one
+// of this size whose partition table has this ID. The latter may be another card with the same image.
+func (d Document) Stamped(cid, diskID string, size int64) bool {
+	if d.Verdict != Good && d.Verdict != NotReadBack || d.Card.Size != size {
+		return false
+	}
+	if cid != "" && d.Card.CID != "" {
+		return cid == d.Card.CID
+	}
+	return diskID != "" && strings.EqualFold(diskID, d.Card.DiskID)
+}

@@ -1,0 +1,296 @@
+package view
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/guard"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/receipt"
+)
+
+// Listed is a disk with all that is told of it.
+type Listed struct {
+	Card     *card.Card
+	Reasons  []guard.Reason    // why it may not be written; none if it may
+	Contents *layout.Disk      // what is on it; nil where that could not be read
+	Last     *receipt.Document // of the last stamp onto it; nil if none is known
+	Remarks  []string          // what is implausible about its registers
+}
+
+// IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.
+func (l Listed) IsCard() bool {
+	return !slices.ContainsFunc(l.Reasons, func(r guard.Reason) bool { return r.Cause != guard.Protected })
+}
+
+// ListedPart is a partition, or the file system of a whole disk (number 0).
+type ListedPart struct {
+	Number            int
+	Path, Kind, Label string
+	Size              int64
+}
+
+// Parts are the partitions as they stand on the disk, or, where that could not be read, as udev knows them.
+func (l Listed) Parts() (all []ListedPart) {
+	d := l.Card.Disk
+	if l.Contents != nil {
+		if w := l.Contents.Whole; w.Kind != "" {
+			all = append(all, ListedPart{0, d.Path, w.Kind, w.Label, d.Size})
+		}
+		for _, p := range l.Contents.Parts {
+			path := ""
+			for _, known := range d.Parts {
+				if known.Index == p.Number {
+					path = known.Path
+				}
+			}
+			all = append(all, ListedPart{p.Number, path, p.Kind, p.Label, p.Length})
+		}
+		return all
+	}
+	if d.FS.Kind != "" {
+		all = append(all, ListedPart{0, d.Path, d.FS.Kind, d.FS.Label, d.Size})
+	}
+	for _, p := range d.Parts {
+		all = append(all, ListedPart{p.Index, p.Path, p.FS.Kind, p.FS.Label, p.Size})
+	}
+	return all
+}
+
+// Cards shows the cards, and with all the other disks too.
+func (v *Screen) Cards(listed []Listed, all bool) {
+	var cards, others []Listed
+	for _, l := range listed {
+		if l.IsCard() {
+			cards = append(cards, l)
+		} else {
+			others = append(others, l)
+		}
+	}
+	a := &answer{style: strong, sentence: cardsSentence(cards)}
+	for _, l := range cards {
+		a.add(l.Card.Name, "%s", strings.Join(cardLines(l), "\n"))
+	}
+	if len(cards) == 0 {
+		a.note("Put a card in and look again, or wait for it: zipstamp cards --arrive")
+	}
+	a.print(v.Out, v.width)
+	if !all {
+		return
+	}
+	b := &answer{style: strong, sentence: "There are no other disks."}
+	if len(others) > 0 {
+		b.sentence = "The other disks, and why they can't be chosen:"
+	}
+	for _, l := range others {
+		b.add(l.Card.Name, "%s", strings.Join(otherLines(l), "\n"))
+	}
+	fmt.Fprintln(v.Out)
+	b.print(v.Out, v.width)
+}
+
+func cardsSentence(cards []Listed) string {
+	may := 0
+	for _, l := range cards {
+		if len(l.Reasons) == 0 {
+			may++
+		}
+	}
+	switch locked := len(cards) - may; {
+	case len(cards) == 0:
+		return "No card is here that may be written."
+	case locked == 0 && may == 1:
+		return "One card is here that may be written."
+	case locked == 0:
+		return fmt.Sprintf("%d cards are here that may be written.", may)
+	case may == 0:
+		return count(locked, "card") + " in here can't be written: write-protected."
+	default:
+		return fmt.Sprintf("%s here may be written; %s write-protected.", count(may, "card"), map[bool]string{true: "another one is", false: fmt.Sprintf("%d more are", locked)}[locked == 1])
+	}
+}
+
+// cardLines describes a card.
+func cardLines(l Listed) []string {
+	lines := []string{cardTitle(l.Card)}
+	if reg := registersLine(l.Card.Disk); reg != "" {
+		lines = append(lines, reg)
+	}
+	for _, r := range l.Remarks {
+		lines = append(lines, "odd: "+r)
+	}
+	if l.Card.ReadOnly {
+		lines = append(lines, "write-protected, by the lock on its side or by itself")
+	}
+	if l.Card.Size > guard.MaxCard {
+		lines = append(lines, "odd: it claims more than any card holds")
+	}
+	lines = append(lines, holdsLine(l))
+	lines = append(lines, useLines(l.Card)...)
+	if l.Last != nil {
+		lines = append(lines, fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), day(l.Last.Ended)))
+	}
+	return lines
+}
+
+// day is a time for people.
+func day(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") }
+
+// cardTitle is a disk's size, bus and names.
+func cardTitle(c *card.Card) string {
+	d := c.Disk
+	text := "empty"
+	if c.Size > 0 {
+		text = exact(c.Size)
+	}
+	text += ", " + string(d.Bus)
+	if title := word(d.Title()); title != "" && d.Bus != disks.Loop {
+		text += ", " + title
+	} else if title != "" {
+		text = exact(c.Size) + ", " + title
+	}
+	if d.Slots > 1 {
+		text += fmt.Sprintf(", slot %d of %d", d.Slot, d.Slots)
+		if d.USB.Name != "" {
+			text += " of " + word(d.USB.Name)
+		}
+	}
+	if d.Serial != "" {
+		text += ", serial " + word(d.Serial)
+	}
+	return text
+}
+
+// registersLine is what an SD card's registers tell.
+func registersLine(d *disks.Disk) string {
+	if d.SD == nil {
+		return ""
+	}
+	var facts []string
+	if made := d.SD.CID.Made(); made != "" {
+		facts = append(facts, "made in "+made)
+	}
+	facts = append(facts, fmt.Sprintf("maker 0x%02x %s, revision %s", d.SD.CID.Maker, d.SD.CID.OEM, d.SD.CID.Revision))
+	if d.SD.CSD.Family != "" {
+		facts = append(facts, d.SD.CSD.Family)
+	}
+	if d.SD.Spec != "" {
+		facts = append(facts, "SD "+d.SD.Spec)
+	}
+	if len(d.SD.Marks) > 0 {
+		facts = append(facts, strings.Join(d.SD.Marks, " "))
+	}
+	return strings.Join(facts, ", ")
+}
+
+// holdsLine is what is on a card.
+func holdsLine(l Listed) string {
+	scheme := map[string]string{"gpt": "GPT", "dos": "MBR"}[l.Card.Disk.Scheme]
+	if l.Contents != nil {
+		switch l.Contents.Kind {
+		case layout.KindBlank:
+			return "holds nothing: it starts with zeros"
+		case layout.KindUnknown:
+			return "holds neither a partition table nor a file system known here"
+		}
+		scheme = string(l.Contents.Table.Scheme)
+	}
+	parts := l.Parts()
+	if len(parts) == 0 && scheme == "" {
+		return "what it holds can't be told without the right to read it"
+	}
+	var texts []string
+	for _, p := range parts {
+		text := ""
+		if p.Number > 0 {
+			text = fmt.Sprintf("%d: ", p.Number)
+		}
+		kind := p.Kind
+		if kind == "" {
+			kind = "no file system known here"
+		}
+		text += kind
+		if p.Label != "" {
+			text += " " + word(p.Label)
+		}
+		if p.Number > 0 {
+			text += " (" + Bytes(p.Size) + ")"
+		}
+		texts = append(texts, text)
+	}
+	switch {
+	case len(texts) == 0:
+		return "holds an empty partition table (" + scheme + ")"
+	case parts[0].Number == 0:
+		return "holds " + strings.Join(texts, "; ")
+	}
+	return fmt.Sprintf("holds, by its %s, %s", scheme, strings.Join(texts, "; "))
+}
+
+// useLines are what of a card is in use.
+func useLines(c *card.Card) (lines []string) {
+	mounts, swaps := c.InUse()
+	for _, m := range slices.Backward(mounts) {
+		lines = append(lines, fmt.Sprintf("%s is mounted at %s", strings.TrimPrefix(m.Source, "/dev/"), word(m.Point)))
+	}
+	for _, s := range swaps {
+		lines = append(lines, word(s.Path)+" is in use as swap")
+	}
+	return lines
+}
+
+func otherLines(l Listed) []string {
+	lines := []string{cardTitle(l.Card)}
+	for _, r := range l.Reasons {
+		lines = append(lines, word(r.Text))
+	}
+	return lines
+}
+
+// Waiting says that cards are waited for.
+func (v *Screen) Waiting(n int) {
+	if n == 1 {
+		v.Say("Put the card in now; one that is in already can be pulled out and put in again. Ctrl-C stops.")
+		return
+	}
+	v.Say("Put %d cards in now, one after the other; those that are in already can be pulled out and put in again. Ctrl-C stops.", n)
+}
+
+// Arrived says that a card was put in.
+func (v *Screen) Arrived(l Listed) {
+	if len(l.Reasons) == 0 {
+		v.Say("%s was put in: %s.", l.Card.Name, cardTitle(l.Card))
+		return
+	}
+	v.Say("%s was put in, and can't be chosen: %s.", l.Card.Name, word(l.Reasons[0].Text))
+}
+
+// Left says that a card was taken out.
+func (v *Screen) Left(c *card.Card) { v.Say("%s was taken out.", c.Name) }
+
+// Choose has a person choose one of several cards; -1 is none.
+func (v *Screen) Choose(ctx context.Context, listed []Listed) (int, error) {
+	a := &answer{style: strong, sentence: cardsSentence(listed)}
+	for i, l := range listed {
+		a.add(fmt.Sprintf("%d  %s", i+1, l.Card.Name), "%s", strings.Join(cardLines(l), "\n"))
+	}
+	a.print(v.Err, v.errWidth)
+	for {
+		typed, err := v.ask(ctx, "Which one? Type its number or its name, or nothing for none:")
+		if err != nil || typed == "" {
+			return -1, err
+		}
+		for i, l := range listed {
+			if typed == strconv.Itoa(i+1) || typed == l.Card.Name || typed == l.Card.Path {
+				return i, nil
+			}
+		}
+		v.Say("%s is none of them.", typed)
+	}
+}

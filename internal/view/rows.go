@@ -1,0 +1,104 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"zipstamp/internal/meter"
+)
+
+// rows draws the progress of several jobs on a terminal: a row with a bar for each, which begins anew with each phase.
+type rows struct {
+	all       *mpb.Progress
+	w         io.Writer
+	width     int
+	textWidth int
+	bars      []*mpb.Bar
+
+	mu     sync.Mutex
+	phases []string
+	texts  []string
+}
+
+// What stands in a row beside the bar.
+const (
+	nameWidth    = 12 // at most
+	rowPhase     = 10
+	rowTextWidth = 40
+	rowBarWidth  = 20 // at most
+)
+
+func newRows(v *Screen, jobs []Followed) *rows {
+	r := &rows{w: v.Err, width: v.errWidth, phases: make([]string, len(jobs)), texts: make([]string, len(jobs))}
+	names := 0
+	for _, job := range jobs {
+		names = max(names, min(ansi.StringWidth(job.Name), nameWidth))
+	}
+	barWidth := min(v.errWidth-names-1-rowPhase-rowTextWidth, rowBarWidth)
+	if barWidth < minBarWidth {
+		barWidth = 0
+	}
+	r.textWidth = v.errWidth - names - 1 - rowPhase - barWidth - 2
+	r.all = mpb.New(mpb.WithOutput(v.errTrue), mpb.WithAutoRefresh(), mpb.WithRefreshRate(lookEvery))
+	for i, job := range jobs {
+		head := func(decor.Statistics) string {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, nameWidth, ""), rowPhase, r.phases[i])
+		}
+		text := func(s decor.Statistics) string {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return ansi.Truncate(" "+r.texts[i], max(s.AvailableWidth, 0), "")
+		}
+		bar, _ := r.all.Add(barSteps, barFiller(barWidth, v.unicode, v.colour), mpb.BarFillerTrim(), mpb.BarWidth(barWidth),
+			mpb.PrependDecorators(decor.Any(head)), mpb.AppendDecorators(decor.Any(text)))
+		r.bars = append(r.bars, bar)
+	}
+	return r
+}
+
+func (r *rows) show(job int, now meter.Reading) {
+	if now.Phase == meter.Flush && time.Since(now.Started) < time.Second/2 {
+		return
+	}
+	share, _ := now.Share()
+	r.set(job, string(now.Phase), progressText(now, time.Now(), r.textWidth), min(int64(share*barSteps), barSteps-1))
+}
+
+func (r *rows) done(job int, past meter.Reading) {
+	if past.Phase == meter.Flush {
+		return
+	}
+	at := int64(barSteps - 1) // a full bar would be taken for the end of the row
+	if past.Short() && past.Total > 0 {
+		at = min(past.Done*barSteps/past.Total, at)
+	}
+	r.set(job, string(past.Phase), doneText(past, r.textWidth), at)
+}
+
+func (r *rows) set(job int, phase, text string, at int64) {
+	r.mu.Lock()
+	r.phases[job], r.texts[job] = phase, text
+	r.mu.Unlock()
+	r.bars[job].SetCurrent(at)
+}
+
+// say writes a line above the rows.
+func (r *rows) say(sentence string) {
+	_, _ = r.all.Write([]byte(fold(sentence, r.width, "") + "\n")) // what can't be shown is lost
+}
+
+func (r *rows) close() {
+	for _, b := range r.bars {
+		b.Abort(false)
+	}
+	r.all.Wait()
+	fmt.Fprintln(r.w)
+}

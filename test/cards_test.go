@@ -1,0 +1,94 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/demo"
+	"zipstamp/internal/testbed"
+)
+
+func TestSeveralCardsAtOnce(t *testing.T) {
+	d := newDesk(t, osXZ, demo.Sums)
+	d.card("tide.card", "--claimed", "64MB", "--write-rate", "100MB/s")
+	d.card("ebb.card", "--claimed", "64MB", "--write-rate", "40MB/s", "--fault", "kind=flip,sector=9000,times=1")
+	d.card("liar.card", "--claimed", "64MB", "--real", "32MB")
+	d.card("gone.card", "--claimed", "64MB", "--gone-after", "20MB")
+
+	r := d.want(0, "All 2 cards are stamped and read back.", "stamp", "--yes", osXZ, "tide.card", "ebb.card")
+	r.mentions(t, "repaired: 1 block at byte 4,194,304", "tide.card stamped: write at", "tide.card write: ", "ebb.card write: ")
+	for _, name := range []string{"tide", "ebb"} {
+		assert.True(t, bytes.Equal(unpack, d.read(name + ".card.data")[:len(unpack)]), name)
+	}
+	r = d.zipstamp("stamp", "--yes", "--json", osXZ, "gone.card", "tide.card", "liar.card")
+	require.Equal(t, 5, r.status, "the worst of 4, 0 and 5: %s", r.err)
+	doc := document(t, r)
+	assert.EqualValues(t, 5, doc["exit"])
+	assert.Equal(t, "1 of 3 cards are stamped and read back; gone.card and liar.card are not.", doc["sentence"])
+	var exits []any
+	for _, one := range doc["cards"].([]any) {
+		exits = append(exits, one.(map[string]any)["exit"])
+	}
+	assert.Equal(t, []any{4.0, 0.0, 5.0}, exits)
+	receipts, err := filepath.Glob(d.path("state/zipstamp/receipts/*.json"))
+	require.NoError(t, err)
+	assert.Len(t, receipts, 5, "each card has its own")
+
+	// On a terminal all names are typed, and each card has its row.
+	d.card("a.card", "--claimed", "64MB", "--write-rate", "60MB/s")
+	d.card("b.card", "--claimed", "64MB", "--write-rate", "60MB/s")
+	assert.Equal(t, 4, d.typed(80, "a.card\n", "stamp", osXZ, "a.card", "b.card").status)
+	for _, columns := range []uint16{100, 40} {
+		r = d.typed(columns, "a.card b.card\n", "stamp", osXZ, "a.card", "b.card")
+		require.Zero(t, r.status, r.out)
+		for _, says := range []string{"All that is on a.card and b.card will be overwritten", "All 2 cards are stamped"} {
+			assert.Contains(t, plain(r.out), says)
+		}
+		assert.Regexp(t, `(?m)^\s*a\.card write`, r.out)
+		assert.Regexp(t, `(?m)^\s*b\.card read back`, r.out)
+	}
+
+	// Nothing is written where one of them can't be.
+	d.card("small.card", "--claimed", "16MB")
+	before := d.state("a.card.data")
+	d.want(4, "small.card: the image does not fit", "stamp", "--yes", osXZ, "a.card", "small.card")
+	d.want(3, "Nothing was written to a.card b.card.", "stamp", "--yes", "--digest", strings.Repeat("0", 64), osXZ, "a.card", "b.card")
+	assert.Equal(t, before, d.state("a.card.data"))
+}
+
+func TestCardsListsThisComputersDisks(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("disks are listed on Linux")
+	}
+	d := newDesk(t)
+	r := d.zipstamp("cards", "--all", "--json")
+	require.Zero(t, r.status, r.err)
+	var doc struct {
+		Cards int
+		List  []struct {
+			Name    string
+			May     bool `json:"may_be_written"`
+			Bus     string
+			Reasons []struct{ Cause, Text string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &doc))
+	assert.Equal(t, 1, doc.Cards)
+	for _, one := range doc.List {
+		assert.NotEqual(t, one.May, len(one.Reasons) > 0, "%+v", one)
+	}
+	d.want(0, "", "cards")
+	d.want(2, "--all and --arrive don't go together", "cards", "--all", "--arrive")
+
+	testbed.NeedRoot(t)
+	loop := testbed.Loop(t, testbed.Sparse(t, d.path("x"), 1<<20))
+	d.want(0, filepath.Base(loop)+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which only its path names", "cards", "--all")
+	assert.NotContains(t, d.want(0, "", "cards").out, filepath.Base(loop))
+}
