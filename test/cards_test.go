@@ -42,8 +42,8 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	assert.Len(t, receipts, 5, "each card has its own")
 
 	// On a terminal all names are typed, and each card has its row.
-	d.card("a.card", "--claimed", "64MB", "--write-rate", "60MB/s")
-	d.card("b.card", "--claimed", "64MB", "--write-rate", "60MB/s")
+	d.card("a.card", "--claimed", "64MB", "--write-rate", "60MB/s", "--read-rate", "90MB/s")
+	d.card("b.card", "--claimed", "64MB", "--write-rate", "60MB/s", "--read-rate", "90MB/s")
 	assert.Equal(t, 4, d.typed(80, "a.card\n", "stamp", osXZ, "a.card", "b.card").status)
 	for _, columns := range []uint16{100, 40} {
 		r = d.typed(columns, "a.card b.card\n", "stamp", osXZ, "a.card", "b.card")
@@ -58,7 +58,7 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	// Nothing is written where one of them can't be.
 	d.card("small.card", "--claimed", "16MB")
 	before := d.state("a.card.data")
-	d.want(4, "small.card: the image does not fit", "stamp", "--yes", osXZ, "a.card", "small.card")
+	d.want(4, "the image does not fit on small.card", "stamp", "--yes", osXZ, "a.card", "small.card")
 	d.want(3, "Nothing was written to a.card b.card.", "stamp", "--yes", "--digest", strings.Repeat("0", 64), osXZ, "a.card", "b.card")
 	assert.Equal(t, before, d.state("a.card.data"))
 }

@@ -21,10 +21,13 @@ type rows struct {
 	textWidth int
 	bars      []*mpb.Bar
 
-	mu     sync.Mutex
-	phases []string
-	texts  []string
+	mu    sync.Mutex
+	now   []rowText
+	drawn []rowText // in the frame at hand
 }
+
+// rowText is what stands in a row before and behind its bar.
+type rowText struct{ phase, text string }
 
 // What stands in a row beside the bar.
 const (
@@ -35,7 +38,7 @@ const (
 )
 
 func newRows(v *Screen, jobs []Followed) *rows {
-	r := &rows{w: v.Err, width: v.errWidth, phases: make([]string, len(jobs)), texts: make([]string, len(jobs))}
+	r := &rows{w: v.Err, width: v.errWidth, now: make([]rowText, len(jobs)), drawn: make([]rowText, len(jobs))}
 	names := 0
 	for _, job := range jobs {
 		names = max(names, min(ansi.StringWidth(job.Name), nameWidth))
@@ -50,12 +53,13 @@ func newRows(v *Screen, jobs []Followed) *rows {
 		head := func(decor.Statistics) string {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, nameWidth, ""), rowPhase, r.phases[i])
+			r.drawn[i] = r.now[i]
+			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, nameWidth, ""), rowPhase, r.drawn[i].phase)
 		}
 		text := func(s decor.Statistics) string {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			return ansi.Truncate(" "+r.texts[i], max(s.AvailableWidth, 0), "")
+			return ansi.Truncate(" "+r.drawn[i].text, max(s.AvailableWidth, 0), "")
 		}
 		bar, _ := r.all.Add(barSteps, barFiller(barWidth, v.unicode, v.colour), mpb.BarFillerTrim(), mpb.BarWidth(barWidth),
 			mpb.PrependDecorators(decor.Any(head)), mpb.AppendDecorators(decor.Any(text)))
@@ -73,7 +77,13 @@ func (r *rows) show(job int, now meter.Reading) {
 }
 
 func (r *rows) done(job int, past meter.Reading) {
-	if past.Phase == meter.Flush {
+	switch past.Phase {
+	case meter.Flush:
+		return
+	case meter.Finish:
+		if !past.Short() {
+			r.set(job, "done", "", barSteps-1)
+		}
 		return
 	}
 	at := int64(barSteps - 1) // a full bar would be taken for the end of the row
@@ -85,7 +95,7 @@ func (r *rows) done(job int, past meter.Reading) {
 
 func (r *rows) set(job int, phase, text string, at int64) {
 	r.mu.Lock()
-	r.phases[job], r.texts[job] = phase, text
+	r.now[job] = rowText{phase, text}
 	r.mu.Unlock()
 	r.bars[job].SetCurrent(at)
 }
