@@ -17,9 +17,9 @@ const (
 	settleTime = 400 * time.Millisecond
 )
 
-// Watch tells of each card that is put in or taken out from now on, until tell returns an error, which it returns, or ctx ends. A card
-// that is here already counts when it has been taken out and put in again.
-func Watch(ctx context.Context, tell func(Change) error) error {
+// Watch tells of each card that is put in or taken out from when it has called ready, until tell returns an error, which it returns, or
+// ctx ends. A card that is here already counts when it has been taken out and put in again.
+func Watch(ctx context.Context, ready func(), tell func(Change) error) error {
 	l, err := uevent.Listen()
 	if err != nil {
 		return err
@@ -29,6 +29,7 @@ func Watch(ctx context.Context, tell func(Change) error) error {
 	if err != nil {
 		return err
 	}
+	ready()
 	looked := time.Now()
 	for {
 		e, heard, err := l.Next(100 * time.Millisecond)

@@ -35,8 +35,7 @@ var errEnough = errors.New("enough cards")
 // awaitCards waits for the next n cards that are put in and may be written. Those in taken don't count.
 func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*card.Card, error) {
 	var cards []*card.Card
-	a.screen.Waiting(n)
-	err := card.Watch(ctx, func(c card.Change) error {
+	err := card.Watch(ctx, func() { a.screen.Waiting(n) }, func(c card.Change) error {
 		if !c.Arrived {
 			a.screen.Left(c.Card)
 			cards = without(cards, c.Card)
