@@ -247,8 +247,11 @@ func TestPulledOut(t *testing.T) {
 		w := r.begin(stampIt+"/dev/"+c.device, c.phase)
 		time.Sleep(1500 * time.Millisecond)
 		require.NoError(t, r.g.Pull(r.ctx, c.m))
-		took := r.end(w, 4, "is gone", "waiting a moment for it to come back", "was pulled out, or its reader was", "the card has no partition table", "Put the card in again")
-		t.Logf("%s pulled out in the phase %s the message came after %v", c.device, c.phase, took.Round(100*time.Millisecond))
+		pulled := time.Now()
+		require.NoError(t, w.Saw(r.ctx, "is gone"))
+		first := time.Since(pulled)
+		took := first + r.end(w, 4, "waiting a moment for it to come back", "was pulled out, or its reader was", "the card has no partition table", "Put the card in again")
+		t.Logf("%s pulled out, %s it was said after %v, and the end came after %v", c.device, c.phase, first.Round(10*time.Millisecond), took.Round(100*time.Millisecond))
 		hasNoTable(t, c.m)
 		require.NoError(t, r.g.Insert(c.m))
 		r.want(0, "n=0; until test -b /dev/"+c.device+" || test $n = 50; do usleep 100000; n=$((n+1)); done; test -b /dev/"+c.device)
@@ -260,7 +263,7 @@ func TestReaderReset(t *testing.T) {
 	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Writes: 6e6, Reads: 6e6}
 	other := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-99", Away: true}
 	twin := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Away: true}
-	tired := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-80", FailOnce: 20000}
+	tired := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-80", FailAt: 20000, FailTimes: 8}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{stick, other, twin, tired}})
 	for _, phase := range []string{"write: ", "read back: "} {
 		w := r.begin(stampIt+"serial:TS16-77", phase)

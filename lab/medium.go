@@ -5,6 +5,7 @@ package lab
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -18,7 +19,8 @@ type Medium struct {
 	Reads, Writes int64
 	Sector        int   // of a stick; none: 512
 	Fixed         bool  // a disk that says that it isn't removable
-	FailOnce      int64 // of a stick: the write to this sector of 512 bytes fails, once; 0: none
+	FailAt        int64 // of a stick: writes to this sector of 512 bytes fail; 0: none
+	FailTimes     int   // the first so many. The kernel tries 6 times before it tells anybody
 	id            string
 }
 
@@ -32,10 +34,11 @@ func (m *Medium) arguments() (args []string) {
 	args = append(args, "-blockdev", text(object{
 		"driver": "file", "node-name": node, "filename": m.File, "read-only": m.Locked, "discard": "unmap", "cache": object{"direct": false, "no-flush": true},
 	}))
-	if m.FailOnce > 0 {
+	if m.FailAt > 0 {
+		failure := object{"event": "none", "iotype": "write", "sector": m.FailAt, "errno": 5, "once": true}
 		args = append(args, "-blockdev", text(object{
 			"driver": "blkdebug", "node-name": m.id + "-bad", "image": node,
-			"inject-error": []object{{"event": "none", "iotype": "write", "sector": m.FailOnce, "errno": 5, "once": true}},
+			"inject-error": slices.Repeat([]object{failure}, m.FailTimes),
 		}))
 		node = m.id + "-bad"
 	}

@@ -14,7 +14,7 @@ const (
 	triesAgain = 2               // how often an access that failed is tried again
 	maxAgain   = 8               // how many times in all; a card that needs more is failing
 	maxReturns = 3               // how often it may come back after a reset
-	returnTime = 8 * time.Second // how long it is waited for; a reader that resets is back in one to four
+	returnTime = 6 * time.Second // how long it is waited for; a reader that resets is back in one to four
 )
 
 // pauses before the tries.
