@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"time"
 
 	"github.com/godbus/dbus/v5"
 	"golang.org/x/sys/unix"
@@ -25,12 +26,31 @@ const (
 	noDevice = dbus.ObjectPath("/")
 )
 
+// connectTime bounds how long a bus may take to answer at all.
+const connectTime = 3 * time.Second
+
 // Service is a connection to the service. It is closed after use.
-type Service struct{ conn *dbus.Conn }
+type Service struct {
+	conn *dbus.Conn
+	end  context.CancelFunc
+}
 
 // Connect connects to the service, on the bus that DBUS_SYSTEM_BUS_ADDRESS names or on the system's own. The error says that there is none.
 func Connect() (*Service, error) {
-	conn, err := dbus.ConnectSystemBus()
+	ctx, end := context.WithCancel(context.Background())
+	late := time.AfterFunc(connectTime, end)
+	s, err := connect(ctx, end)
+	if err != nil {
+		end()
+	}
+	if !late.Stop() && err == nil {
+		err = errors.New("the system bus doesn't answer")
+	}
+	return s, err
+}
+
+func connect(ctx context.Context, end context.CancelFunc) (*Service, error) {
+	conn, err := dbus.ConnectSystemBus(dbus.WithContext(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +65,7 @@ func Connect() (*Service, error) {
 	}
 	for _, n := range names {
 		if n == service {
-			return &Service{conn}, nil
+			return &Service{conn, end}, nil
 		}
 	}
 	conn.Close()
@@ -53,7 +73,10 @@ func Connect() (*Service, error) {
 }
 
 // Close ends the connection.
-func (s *Service) Close() { s.conn.Close() }
+func (s *Service) Close() {
+	s.conn.Close()
+	s.end()
+}
 
 type options map[string]dbus.Variant
 
