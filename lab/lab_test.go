@@ -64,10 +64,12 @@ func (s *shelf) fill(dir string) error {
 		return err
 	}
 	s.program, s.share, s.img = filepath.Join(dir, "zipstamp"), filepath.Join(dir, "share"), demo.Image()[:24<<20]
-	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", s.program, "zipstamp")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if err := build.Run(); err != nil {
-		return err
+	for to, from := range map[string]string{s.program: "zipstamp", s.program + "-typist": "zipstamp/lab/typist"} {
+		build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", to, from)
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if err := build.Run(); err != nil {
+			return err
+		}
 	}
 	if err := os.Mkdir(s.share, 0o755); err != nil {
 		return err
@@ -98,7 +100,7 @@ func enter(t *testing.T, m lab.Machine) *room {
 	}
 	require.NoError(t, shared.err)
 	m.Kit, m.Share = shared.kit, shared.share
-	m.Put = map[string]string{"/bin/zipstamp": shared.program}
+	m.Put = map[string]string{"/bin/zipstamp": shared.program, "/bin/typist": shared.program + "-typist"}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	t.Cleanup(cancel)
 	g, err := m.Start(ctx)
@@ -232,6 +234,28 @@ func TestArrival(t *testing.T) {
 	require.NoError(t, r.g.Insert(slot))
 	r.end(w, 0, "mmcblk0 was put in", "every block of os.img.gz is on mmcblk0")
 	holds(t, slot)
+}
+
+// TestAPersonAtATerminal chooses a card from the list, types its name, and frees a fixed disk from its protection.
+func TestAPersonAtATerminal(t *testing.T) {
+	one := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77"}
+	two := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-78"}
+	fixed := &lab.Medium{File: disk(t, 48<<20), Fixed: true}
+	r := enter(t, lab.Machine{USB: []*lab.Medium{one, two, fixed}})
+	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "2 cards are here that may be written.", "1 sda", "2 sdb", "Which one?", "none was chosen, so nothing was done")
+	r.want(0, "typist 7 2 sdb -- zipstamp stamp /share/os.img.gz", "7 is none of them.", "All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on", "Stamped and read back")
+	holds(t, two)
+	r.want(0, "typist sdb -- zipstamp peek", "has 2 partitions, for 64-bit ARM")
+	r.want(4, "typist sda -- zipstamp stamp --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "sdc is no card: it is a fixed disk.", "its name was not typed")
+	hasNoTable(t, fixed)
+	r.want(0, "typist sdc -- zipstamp stamp --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "Stamped and read back")
+	holds(t, fixed)
+
+	// Swap on a card is turned off when a person has agreed, and not before.
+	r.want(0, "dd if=/dev/zero of=/dev/sda bs=1M count=1 2>/dev/null; printf 'n\np\n1\n\n\nw\n' | fdisk /dev/sda >/dev/null 2>&1; sleep 1; mkswap /dev/sda1 >/dev/null && swapon /dev/sda1")
+	r.want(4, stampIt+"/dev/sda", "this computer uses /dev/sda1 as swap", "sudo swapoff /dev/sda1")
+	r.want(0, "typist sda -- zipstamp stamp /share/os.img.gz /dev/sda && ! grep sda /proc/swaps", "/dev/sda1 is in use as swap", "Swap will be turned off first", "Stamped and read back")
+	r.want(0, stampIt+"--power-off /dev/sdb; test ! -b /dev/sdb", "powered off; it can be taken out")
 }
 
 // TestPulledOut pulls a stick and a card while they are written and while they are read back.

@@ -57,8 +57,13 @@ func (p person) stateFolder() (base, below string) {
 	return splitExisting(filepath.Join(xdg.StateHome, name))
 }
 
-// short writes a path below the person's home as shells do, with a tilde.
+// short writes a path below the working folder from there, and one below the person's home as shells do, with a tilde.
 func (p person) short(path string) string {
+	if here, err := os.Getwd(); err == nil {
+		if below, ok := strings.CutPrefix(path, here+string(filepath.Separator)); ok {
+			return below
+		}
+	}
 	home := p.home
 	if !p.sudo {
 		home, _ = os.UserHomeDir() // without a home, nothing is below it

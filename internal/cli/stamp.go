@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -78,7 +79,7 @@ ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
 	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
 	f.Bool("no-read-back", false, "don't read the card back; the result says so")
 	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
-	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt of one card, in place of one in the state folder")
+	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder for those of several cards")
 	f.BoolVar(&o.fixedDisk, "fixed-disk", false, "allow a disk that is no card; its name must be typed even with --yes")
 	f.BoolVar(&o.wait, "wait", false, "wait until the programs that use what is on the card have ended")
 	f.IntVar(&o.arrive, "arrive", 0, "stamp the next `N` cards that are put in")
@@ -215,8 +216,8 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 		return &usageError{fmt.Errorf("--arrive is %d; it is from 1 to %d", s.o.arrive, maxArrive)}
 	case s.o.yes && len(cards)+s.o.arrive == 0:
 		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
-	case s.o.receipt != "" && len(cards)+s.o.arrive > 1:
-		return &usageError{errors.New("--receipt names one file, and there are several cards; leave it out, and each gets its own in the state folder")}
+	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
+		return &usageError{&view.Hint{Err: errors.New("--receipt names one file, and there are several cards"), Next: "name a folder that is there, or leave it out: then they are kept in the state folder"}}
 	}
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
@@ -339,6 +340,10 @@ func (s *stamping) consent() error {
 }
 
 func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
+	if isFolder(s.o.receipt) {
+		base, below := splitExisting(s.o.receipt)
+		return receipt.InFolder(base, below, s.who.owner, t.card.Name, time.Now())
+	}
 	if s.o.receipt != "" {
 		if s.image.Same(s.o.receipt) || t.card.Is(s.o.receipt) {
 			return nil, fmt.Errorf("%s is the image or the card", s.o.receipt)
@@ -350,6 +355,11 @@ func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
 		base, below = splitExisting(s.set.receipts)
 	}
 	return receipt.InFolder(base, below, s.who.owner, t.card.Name, time.Now())
+}
+
+func isFolder(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
 }
 
 // confirm shows what will happen, and asks.

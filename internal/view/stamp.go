@@ -65,18 +65,30 @@ func (v *Screen) Stamps(all []Stamped) {
 	for _, s := range all {
 		a.add(s.Doc.Card.Name, "%s", strings.Join(fateLines(s), "\n"))
 	}
-	said := map[string]bool{}
+	sharedNotes(a, all)
+	a.print(v.Out, v.width)
+}
+
+// sharedNotes adds the notes of several cards, each once, with the names of the cards that it is about.
+func sharedNotes(a *answer, all []Stamped) {
+	var notes []string
+	about := map[string][]string{}
 	for _, s := range all {
 		one := &answer{}
 		stampNotes(one, s)
 		for _, n := range one.notes {
-			if !said[n] {
-				a.note("%s", n)
-				said[n] = true
+			if about[n] == nil {
+				notes = append(notes, n)
 			}
+			about[n] = append(about[n], s.Doc.Card.Name)
 		}
 	}
-	a.print(v.Out, v.width)
+	for _, n := range notes {
+		if len(about[n]) < len(all) {
+			n = listed(about[n], len(all)) + ": " + n
+		}
+		a.note("%s", n)
+	}
 }
 
 // StampsSentence is the answer of a stamp of several cards.
