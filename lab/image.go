@@ -104,7 +104,7 @@ func (k *Kit) Boot(ctx context.Context, m *Medium, slot bool, line string) (stri
 	}
 	g := &Guest{dir: dir, ended: make(chan struct{}), ports: nil}
 	defer g.Stop()
-	args := board(1)
+	args := board(1, usualMemory)
 	if slot {
 		m.id = "sd0"
 	} else {

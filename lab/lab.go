@@ -7,6 +7,7 @@ package lab
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -25,12 +26,13 @@ import (
 
 // Machine says what a machine has.
 type Machine struct {
-	Kit   *Kit
-	SD    *Medium   // in the SD slot, /dev/mmcblk0; its size is a power of two. There is a slot only if this is set
-	USB   []*Medium // sticks, /dev/sda and so on
-	Share string    // a folder of this computer, /share in the guest
-	Put   map[string]string
-	Cores int
+	Kit    *Kit
+	SD     *Medium   // in the SD slot, /dev/mmcblk0; its size is a power of two. There is a slot only if this is set
+	USB    []*Medium // sticks, /dev/sda and so on
+	Share  string    // a folder of this computer, /share in the guest
+	Put    map[string]string
+	Cores  int
+	Memory int // MiB; 0: 640
 }
 
 // Guest is a machine that runs.
@@ -46,8 +48,8 @@ type Guest struct {
 	out   *output
 }
 
-// memory of a guest, MiB.
-const memory = 640
+// usualMemory of a guest, MiB.
+const usualMemory = 640
 
 // startTime bounds how long a machine may take until it is ready; without hardware support it takes some 6 seconds.
 const startTime = 90 * time.Second
@@ -91,7 +93,7 @@ const kernelLine = "console=ttyS0,115200 panic=-1 mitigations=off nokaslr audit=
 // arguments are QEMU's.
 func (m Machine) arguments(g *Guest) ([]string, error) {
 	modules := []string{"virtio_pci", "virtio_console"}
-	args := board(max(m.Cores, 1))
+	args := board(max(m.Cores, 1), cmp.Or(m.Memory, usualMemory))
 	add := func(a ...string) { args = append(args, a...) }
 	qmpPath, err := g.listen("qmp")
 	if err != nil {
@@ -147,7 +149,7 @@ func (m Machine) arguments(g *Guest) ([]string, error) {
 }
 
 // board is what every machine has.
-func board(cores int) []string {
+func board(cores, memory int) []string {
 	accelerator, processor := "tcg,thread=multi", "max"
 	if f, err := os.OpenFile("/dev/kvm", os.O_RDWR, 0); err == nil && os.Getenv("LAB_KVM") != "" {
 		f.Close()
