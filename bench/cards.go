@@ -150,7 +150,7 @@ func (b *bench) emulated(folder string, rounds int) error {
 		return err
 	}
 	fmt.Printf("\nemulated devices (raw image of %d MiB, median of %d; share = rate of writing / that of dd with direct access)\n", size>>20, rounds)
-	for _, rate := range []int64{20e6} {
+	for _, rate := range []int64{8e6, 20e6} { // an emulated SD card alone can take 15 MB/s here
 		slot, stick := &lab.Medium{File: b.path("slot.bin"), Writes: rate}, &lab.Medium{File: b.path("stick.bin"), Writes: rate}
 		for _, m := range []*lab.Medium{slot, stick} {
 			if err := os.WriteFile(m.File, nil, 0o644); err != nil {

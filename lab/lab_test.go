@@ -187,8 +187,8 @@ func TestCardsOnBothBuses(t *testing.T) {
 
 	r.want(0, "zipstamp cards --all",
 		"2 cards here may be written; another one is write-protected.",
-		"mmcblk0 67.1 MB (67,108,864 bytes), SD slot, QEMU!, serial 0xdeadbeef made in February 2006, maker 0xaa XY, revision 0.1, SDSC, SD 2.0",
-		"sda 50.3 MB (50,331,648 bytes), USB, Tidal Stick 16, serial TS16-77 holds nothing",
+		"/dev/mmcblk0 67.1 MB (67,108,864 bytes), SD slot, QEMU!, serial 0xdeadbeef made in February 2006, maker 0xaa XY, revision 0.1, SDSC, SD 2.0",
+		"/dev/sda 50.3 MB (50,331,648 bytes), USB, Tidal Stick 16, serial TS16-77 holds nothing",
 		"write-protected, by the lock on its side or by itself",
 		"The other disks", "Backup, serial LAB-USB2 it is a USB disk: neither a removable card nor one in an SD slot")
 	r.want(4, stampIt+"/dev/sdb", "it is write-protected", "slide the lock")

@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -89,6 +90,24 @@ func TestCardsListsThisComputersDisks(t *testing.T) {
 
 	testbed.NeedRoot(t)
 	loop := testbed.Loop(t, testbed.Sparse(t, d.path("x"), 1<<20))
-	d.want(0, filepath.Base(loop)+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which only its path names", "cards", "--all")
+	d.want(0, loop+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which only its path names", "cards", "--all")
 	assert.NotContains(t, d.want(0, "", "cards").out, filepath.Base(loop))
+}
+
+// TestWhatToDoNext has an image that no desktop knows, and one that leaves nothing of the card.
+func TestWhatToDoNext(t *testing.T) {
+	testbed.NeedTool(t, "mkfs.ext4")
+	d := newDesk(t, osXZ)
+	d.write("linux.img", make([]byte, 8<<20))
+	cmd := exec.Command("mkfs.ext4", "-qF", "linux.img")
+	cmd.Dir = d.dir
+	require.NoError(t, cmd.Run())
+	d.card("x.card", "--claimed", "64MB")
+	d.want(0, "55.6 MB of the card lie beyond the image; most systems grow into it", "stamp", "--yes", "--unchecked", "linux.img", "x.card").
+		mentions(t, "If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
+	d.card("tight.card", "--claimed", "50MB")
+	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", osXZ, "tight.card")
+	for _, not := range []string{"beyond the image", "offers to format"} {
+		assert.NotContains(t, plain(r.out), not)
+	}
 }

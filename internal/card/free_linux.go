@@ -54,13 +54,18 @@ func (c *Card) unmount(ctx context.Context, m disks.Mount) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, unix.EINVAL):
-		return nil // not mounted any more, or for other processes alone: then the kernel won't give the card away
+	case errors.Is(err, unix.EINVAL): // not mounted any more, or not where this program runs
+		return &RefusedError{
+			Card: c.Given, Reasons: []string{m.Point + " is mounted for other programs only, in a container or the like"}, Next: "unmount it there, and run the command again",
+			Err: errTakenAgain,
+		}
 	case errors.Is(err, unix.EBUSY), errors.Is(err, desktop.ErrBusy):
-		users := usersOf(m.Point)
 		reasons := []string{m.Point + " is in use"}
-		for _, u := range users {
+		for _, u := range usersOf(m.Point) {
 			reasons = append(reasons, u.String())
+		}
+		if len(reasons) == 1 {
+			reasons[0] += " by a program of another user, or by the kernel itself"
 		}
 		return &RefusedError{Card: c.Given, Reasons: reasons, Next: "end or close that, and run the command again; with --wait it waits for it", Err: errInUse}
 	}

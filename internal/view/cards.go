@@ -75,7 +75,7 @@ func (v *Screen) Cards(listed []Listed, all bool) {
 	}
 	a := &answer{style: strong, sentence: cardsSentence(cards)}
 	for _, l := range cards {
-		a.add(l.Card.Name, "%s", strings.Join(cardLines(l), "\n"))
+		a.add(l.Card.Path, "%s", strings.Join(cardLines(l), "\n"))
 	}
 	if len(cards) == 0 {
 		a.note("Put a card in and look again, or wait for it: zipstamp cards --arrive")
@@ -89,7 +89,7 @@ func (v *Screen) Cards(listed []Listed, all bool) {
 		b.sentence = "The other disks, and why they can't be chosen:"
 	}
 	for _, l := range others {
-		b.add(l.Card.Name, "%s", strings.Join(otherLines(l), "\n"))
+		b.add(l.Card.Path, "%s", strings.Join(otherLines(l), "\n"))
 	}
 	fmt.Fprintln(v.Out)
 	b.print(v.Out, v.width)
