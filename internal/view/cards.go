@@ -211,11 +211,7 @@ func holdsLine(l Listed) string {
 		if p.Number > 0 {
 			text = fmt.Sprintf("%d: ", p.Number)
 		}
-		kind := p.Kind
-		if kind == "" {
-			kind = "no file system known here"
-		}
-		text += kind
+		text += fsName(p.Kind)
 		if p.Label != "" {
 			text += " " + word(p.Label)
 		}
@@ -231,6 +227,19 @@ func holdsLine(l Listed) string {
 		return "holds " + strings.Join(texts, "; ")
 	}
 	return fmt.Sprintf("holds, by its %s, %s", scheme, strings.Join(texts, "; "))
+}
+
+// fsNames are file systems as udev names them, and as they are named here.
+var fsNames = map[string]string{
+	"": "no file system known here", "vfat": "FAT", "exfat": "exFAT", "ntfs": "NTFS", "iso9660": "ISO 9660", "crypto_LUKS": "LUKS, encrypted", "LVM2_member": "LVM",
+	"linux_raid_member": "a part of a RAID array", "zfs_member": "a part of a ZFS pool",
+}
+
+func fsName(kind string) string {
+	if name, ok := fsNames[kind]; ok {
+		return name
+	}
+	return kind
 }
 
 // useLines are what of a card is in use.

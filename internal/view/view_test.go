@@ -137,7 +137,7 @@ func TestProblemsSayWhatAndWhatNext(t *testing.T) {
 		want string
 	}{
 		{fmt.Errorf("open: %w", &fs.PathError{Op: "open", Path: "os.img", Err: fs.ErrNotExist}), "zipstamp: open: there is no file os.img."},
-		{&card.RefusedError{Card: "/dev/sdx", Reasons: []string{"you have no permission to write it"}, Err: fs.ErrPermission}, "zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: sudo ./zipstamp stamp 'my os.img' /dev/sdx"},
+		{&card.RefusedError{Card: "/dev/sdx", Reasons: []string{"you have no permission to write it"}, Err: fs.ErrPermission}, "zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: sudo " + program("") + " stamp 'my os.img' /dev/sdx"},
 		{&image.ChoiceError{Path: "a.zip", Members: []string{"x y.img", "z.img"}}, "zipstamp: a.zip holds 2 images: x y.img, z.img. Next: choose one: ./zipstamp stamp 'my os.img' /dev/sdx --member 'x y.img'"},
 		{&Hint{errors.New("odd"), "even"}, "zipstamp: odd. Next: even"},
 		{ErrInterrupted, "zipstamp: interrupted."},

@@ -228,6 +228,8 @@ func (d *Disk) readBus(folder string) {
 		}
 	case USB:
 		d.readUSB(folder)
+	case Volume:
+		d.Model = attribute(folder, "dm/name")
 	case Loop:
 		if file := attribute(folder, "loop/backing_file"); file != "" {
 			d.Backing, d.Model = file, "loop device on "+file
