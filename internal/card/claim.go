@@ -152,7 +152,10 @@ func (h *Hold) LetGo(ctx context.Context, want Leaving) Left {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	var left Left
-	if g, ok := h.dev.(guarded); ok && h.card.Kind == Block {
+	if h.lost != nil { // it is closed, and gone
+		return left
+	}
+	if g, ok := h.dev.(guarded); ok && h.card.Kind == Block && g.present() {
 		if b, ok := g.medium.(*block); ok {
 			left = b.letGo(ctx, h.card, want)
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/godbus/dbus/v5"
@@ -187,6 +188,9 @@ func failed(what string, err error) error {
 			return fmt.Errorf("%s by the desktop's disk service: %w", what, fs.ErrPermission)
 		case service + ".Error.DeviceBusy":
 			return fmt.Errorf("%s by the desktop's disk service: %w", what, errors.Join(ErrBusy, unix.EBUSY))
+		}
+		if strings.Contains(e.Error(), "resource busy") { // it hands on the system's words, and no name of their own
+			return fmt.Errorf("%s by the desktop's disk service: %w", what, unix.EBUSY)
 		}
 	}
 	return fmt.Errorf("%s by the desktop's disk service: %w", what, err)

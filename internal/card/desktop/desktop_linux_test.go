@@ -38,6 +38,7 @@ type service struct {
 	mu    sync.Mutex
 	asked []string
 	fails map[string]string // the error's name by method
+	words string            // of errors
 	file  string
 }
 
@@ -46,7 +47,7 @@ func (s *service) do(what string) *dbus.Error {
 	defer s.mu.Unlock()
 	s.asked = append(s.asked, what)
 	if name := s.fails[what]; name != "" {
-		return dbus.NewError(name, []any{"no"})
+		return dbus.NewError(name, []any{s.words})
 	}
 	return nil
 }
@@ -101,7 +102,7 @@ func start(t *testing.T) *service {
 	_, err := desktop.Connect()
 	require.ErrorContains(t, err, "there is no org.freedesktop.UDisks2 on the system bus")
 
-	s := &service{file: filepath.Join(dir, "disk"), fails: map[string]string{}}
+	s := &service{file: filepath.Join(dir, "disk"), fails: map[string]string{}, words: "no"}
 	require.NoError(t, os.WriteFile(s.file, []byte("tide"), 0o600))
 	conn, err := dbus.ConnectSystemBus()
 	require.NoError(t, err)
@@ -152,6 +153,10 @@ func TestService(t *testing.T) {
 	err = d.Unmount(ctx, "/dev/sdx1")
 	assert.ErrorIs(t, err, desktop.ErrBusy)
 	assert.ErrorIs(t, err, unix.EBUSY)
+	s.fails["open rw"], s.words = "org.freedesktop.UDisks2.Error.Failed", "Error opening /dev/sdx: Device or resource busy"
+	_, err = d.Open(ctx, "/dev/sdx")
+	assert.ErrorIs(t, err, unix.EBUSY)
+	s.words = "no"
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdx"), "eject /dev/sdx by the desktop's disk service: no")
 }
 
