@@ -87,7 +87,7 @@ func (h *Hold) note(m Mishap) {
 	}
 }
 
-// Size, SectorSize and Access are as for every Device.
+// Size is the claimed capacity, bytes.
 func (h *Hold) Size() int64 { return h.now().Size() }
 
 // SectorSize is the logical sector, bytes.

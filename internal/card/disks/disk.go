@@ -65,7 +65,6 @@ type Disk struct {
 	Swaps   []Swap
 	Holders []string // what is built on it and in use, each as "the encrypted volume luks-1 (dm-0)"
 	System  []string // what of the running system is on it, each as a clause
-
 }
 
 // USBDevice is what the device says that a disk is reached through: a stick, or a reader.

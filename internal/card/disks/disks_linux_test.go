@@ -78,7 +78,7 @@ func TestLaptop(t *testing.T) {
 	own := all["nvme0n1"]
 	assert.Equal(t, disks.NVMe, own.Bus)
 	assert.Equal(t, "Saltworks P31 512GB", own.Title())
-	assert.EqualValues(t, 1000215216*512, own.Size)
+	assert.Equal(t, int64(1000215216*512), own.Size)
 	assert.ElementsMatch(t, []string{"/ is on it", "/boot/efi is on it"}, own.System)
 	assert.Contains(t, own.Mounts, disks.Mount{Source: "/dev/dm-1", Point: "/", Kind: "ext4", Via: "crypt-main"})
 	assert.Equal(t, []string{"the encrypted volume crypt-main (dm-0)"}, own.Holders)
@@ -128,7 +128,7 @@ func TestDesktopWithAReader(t *testing.T) {
 		assert.Equal(t, "00000001", d.Serial, name)
 	}
 	card := all["sdf"]
-	assert.EqualValues(t, 15523840*512, card.Size)
+	assert.Equal(t, int64(15523840*512), card.Size)
 	assert.Equal(t, "Eight-in-One Reader", card.USB.Name)
 	assert.Equal(t, disks.Names{Kind: "exfat", Label: "CAMERA"}, card.FS)
 	assert.Zero(t, all["sdd"].Size)

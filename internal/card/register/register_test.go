@@ -24,21 +24,25 @@ func TestCID(t *testing.T) {
 	}{
 		{
 			"a sound card, with its CRC", "27534d42524e444c3010a1b2c3010188",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2016, Month: 1}, "January 2016",
+			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2016, Month: 1},
+			"January 2016",
 			[]string{"the check value of its identification register is wrong"},
 		},
 		{
 			"the controller keeps the CRC to itself", "27534d42524e444c3010a1b2c3018400",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2024, Month: 4}, "April 2024", nil,
+			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2024, Month: 4},
+			"April 2024", nil,
 		},
 		{
 			"made tomorrow", "27534d42524e444c3010a1b2c301ac00",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2026, Month: 12}, "December 2026",
+			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2026, Month: 12},
+			"December 2026",
 			[]string{"made in December 2026, which is still to come"},
 		},
 		{
 			"nobody's", "00000042000000001000000000000d00",
-			register.CID{OEM: "", Product: "B", Revision: "1.0", Year: 2000, Month: 13}, "",
+			register.CID{OEM: "", Product: "B", Revision: "1.0", Year: 2000, Month: 13},
+			"",
 			[]string{"names no maker", "no serial number", "month of manufacture is 13"},
 		},
 	} {
@@ -93,14 +97,14 @@ func TestOtherRegisters(t *testing.T) {
 	// 32 GB: C_SIZE 0x00edc7 + 1 units of 512 KiB; the same bits in version 3, and write-protected.
 	got, err := register.ParseCSD("400e00325b590000edc77f800a400000")
 	require.NoError(t, err)
-	assert.EqualValues(t, 0xedc8<<19, got.Size)
+	assert.Equal(t, int64(0xedc8<<19), got.Size)
 	got, err = register.ParseCSD("800e00325b59000fedc77f800a401000")
 	require.NoError(t, err)
 	assert.Equal(t, register.CSD{Size: 0xfedc8 << 19, Family: "SDUC", Protected: true}, got)
 	// 2 GB in version 1: (3839+1) * 2^(7+2) blocks of 2^10 bytes.
 	got, err = register.ParseCSD("002600325b5a83bfffffff80168000e7")
 	require.NoError(t, err)
-	assert.EqualValues(t, (0xeff+1)<<9<<10, got.Size)
+	assert.Equal(t, int64((0xeff+1)<<9<<10), got.Size)
 
 	for text, want := range map[string]string{
 		"00a5000000000000": "1.0", "0125000000000000": "1.1", "0235000000000000": "2.0",
@@ -126,7 +130,7 @@ func TestRemarksOfSizes(t *testing.T) {
 	s, ok := register.Read(func(name string) string { return regs[name] })
 	require.True(t, ok)
 	assert.Empty(t, s.Remarks(0xedc8<<19, now))
-	assert.Equal(t, []string{"its registers say 31914459136 bytes, and the reader 2000398934016"}, s.Remarks(2000398934016, now))
+	assert.Equal(t, []string{"its registers say 31914459136 bytes, and the reader 2000398934016"}, s.Remarks(int64(2000398934016), now))
 	_, ok = register.Read(func(string) string { return "" })
 	assert.False(t, ok)
 }
