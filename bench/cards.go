@@ -17,29 +17,27 @@ import (
 	"zipstamp/lab"
 )
 
-// runCards measures how long cards takes, several cards at once, and, where there is a lab, real devices at a limited speed.
-func runCards(work string, size int64, rounds int, kit string) error {
+// runCards measures how long cards takes, and several cards at once.
+func runCards(work string, size int64, rounds int) error {
 	b := &bench{work: work, size: size}
-	if err := os.MkdirAll(work, 0o755); err != nil {
-		return err
-	}
-	if err := b.build(); err != nil {
-		return err
-	}
-	if err := b.makeImage(); err != nil {
+	if err := b.ready(); err != nil {
 		return err
 	}
 	if err := b.listing(rounds); err != nil {
 		return err
 	}
-	if err := b.together(); err != nil {
+	return b.together()
+}
+
+// ready builds the tool, and makes the image if it isn't there.
+func (b *bench) ready() error {
+	if err := os.MkdirAll(b.work, 0o755); err != nil {
 		return err
 	}
-	if kit == "" {
-		fmt.Println("\nno lab: name its folder with -lab to measure emulated devices")
-		return nil
+	if err := b.build(); err != nil {
+		return err
 	}
-	return b.emulated(kit, rounds)
+	return b.makeImage()
 }
 
 func (b *bench) listing(rounds int) error {
@@ -126,8 +124,12 @@ func (b *bench) together() error {
 // emulatedSize of the image, bytes: large enough for the start and the end of a stamp to matter little, as with real images.
 const emulatedSize = 512 << 20
 
-// emulated measures devices of the lab at a limited speed, against dd with direct access in the same machine.
-func (b *bench) emulated(folder string, rounds int) error {
+// runEmulated measures devices of the lab at a limited speed, against dd with direct access in the same machine. folder is that of its kit.
+func runEmulated(work, folder string, rounds int) error {
+	b := &bench{work: work, size: emulatedSize}
+	if err := b.ready(); err != nil {
+		return err
+	}
 	kit, err := lab.NewKit(folder)
 	if err != nil {
 		return err
@@ -150,21 +152,17 @@ func (b *bench) emulated(folder string, rounds int) error {
 		return err
 	}
 	fmt.Printf("\nemulated devices (raw image of %d MiB, median of %d; share = rate of writing / that of dd with direct access)\n", size>>20, rounds)
-	for _, rate := range []int64{8e6, 20e6} { // an emulated SD card alone can take 15 MB/s here
-		slot, stick := &lab.Medium{File: b.path("slot.bin"), Writes: rate}, &lab.Medium{File: b.path("stick.bin"), Writes: rate}
-		for _, m := range []*lab.Medium{slot, stick} {
-			if err := os.WriteFile(m.File, nil, 0o644); err != nil {
-				return err
-			}
-			if err := os.Truncate(m.File, 2*size); err != nil {
-				return err
-			}
+	// An emulated SD card alone takes some 15 MB/s here, where the processor has nothing else to do.
+	slot, stick := &lab.Medium{File: b.path("slot.bin"), Writes: 8e6}, &lab.Medium{File: b.path("stick.bin"), Writes: 20e6}
+	for _, m := range []*lab.Medium{slot, stick} {
+		if err := os.WriteFile(m.File, nil, 0o644); err != nil {
+			return err
 		}
-		if err := b.emulatedAt(kit, slot, stick, share, rounds); err != nil {
+		if err := os.Truncate(m.File, 2*size); err != nil {
 			return err
 		}
 	}
-	return nil
+	return b.emulatedAt(kit, slot, stick, share, rounds)
 }
 
 func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, rounds int) error {
@@ -178,7 +176,7 @@ func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, 
 	if _, _, err := g.Run(ctx, "cp /share/disk.img /tmp"); err != nil {
 		return err
 	}
-	for _, device := range []string{"mmcblk0", "sda"} {
+	for device, rate := range map[string]int64{"mmcblk0": slot.Writes, "sda": stick.Writes} {
 		var plain, ours []float64
 		for range rounds {
 			_, said, err := g.Run(ctx, "cat /proc/uptime; dd if=/tmp/disk.img of=/dev/"+device+" bs=4M oflag=direct conv=fsync 2>/dev/null; cat /proc/uptime")
@@ -204,7 +202,7 @@ func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, 
 		slices.Sort(plain)
 		slices.Sort(ours)
 		p, o := plain[len(plain)/2], ours[len(ours)/2]
-		fmt.Printf("  %-8s limited to %2.0f MB/s: dd %4.1f MB/s, stamp %4.1f MB/s, share %.3f\n", device, float64(slot.Writes)/1e6, p/1e6, o/1e6, o/p)
+		fmt.Printf("  %-8s limited to %2.0f MB/s: dd %4.1f MB/s, stamp %4.1f MB/s, share %.3f\n", device, float64(rate)/1e6, p/1e6, o/1e6, o/p)
 	}
 	_, said, err := g.Run(ctx, "zipstamp cards >/dev/null; cat /proc/uptime; for i in 1 2 3 4 5; do zipstamp cards >/dev/null; done; cat /proc/uptime")
 	if err != nil {

@@ -5,7 +5,8 @@
 //
 //	go run ./bench -work /var/tmp/zsbench
 //	go run ./bench -work /var/tmp/zsbench -what unpack
-//	go run ./bench -work /var/tmp/zsbench -what cards -size 268435456 -lab /var/tmp/lab
+//	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
+//	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
 //
 // It needs root (for a loop device) and xz, gzip, sha256sum, cp, cmp, losetup and GNU time. It leaves what it made in the work
 // folder, so that a second run starts sooner.
@@ -37,8 +38,8 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
-	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, or cards (listing, several at once, emulated devices)")
-	kit := flag.String("lab", "", "with cards: the folder of the lab's kit, for emulated devices")
+	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), or emulated (devices of the lab)")
+	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with emulated: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
 	var err error
@@ -46,7 +47,9 @@ func main() {
 	case *one != "":
 		err = unpackOne(*one)
 	case *what == "cards":
-		err = runCards(*work, *size, *rounds, *kit)
+		err = runCards(*work, *size, *rounds)
+	case *what == "emulated":
+		err = runEmulated(*work, *kit, *rounds)
 	case *what == "unpack" || *what == "peek":
 		err = runUnpack(*work, *size, *rounds, *what == "peek")
 	default:
