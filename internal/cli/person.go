@@ -59,17 +59,20 @@ func (p person) stateFolder() (base, below string) {
 
 // short writes a path below the working folder from there, and one below the person's home as shells do, with a tilde.
 func (p person) short(path string) string {
-	if here, err := os.Getwd(); err == nil {
-		if below, ok := strings.CutPrefix(path, here+string(filepath.Separator)); ok {
-			return below
-		}
-	}
 	home := p.home
 	if !p.sudo {
 		home, _ = os.UserHomeDir() // without a home, nothing is below it
 	}
-	if below, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok && home != "" {
-		return filepath.Join("~", below)
+	below := func(folder string) (string, bool) {
+		return strings.CutPrefix(path, folder+string(filepath.Separator))
+	}
+	if here, err := os.Getwd(); err == nil && here != home {
+		if rest, ok := below(here); ok {
+			return rest
+		}
+	}
+	if rest, ok := below(home); ok && home != "" {
+		return filepath.Join("~", rest)
 	}
 	return path
 }

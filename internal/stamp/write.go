@@ -20,6 +20,7 @@ func (r *run) fail(err error) {
 	defer r.mu.Unlock()
 	if r.failed == nil {
 		r.failed = err
+		r.meter.End()
 	}
 }
 

@@ -31,7 +31,8 @@ type rowText struct{ phase, text string }
 
 // What stands in a row beside the bar.
 const (
-	nameWidth    = 12 // at most
+	nameWidth    = 12 // at most; on a wide terminal wideNames
+	wideNames    = 20
 	rowPhase     = 10
 	rowTextWidth = 40
 	rowBarWidth  = 20 // at most
@@ -39,9 +40,13 @@ const (
 
 func newRows(v *Screen, jobs []Followed) *rows {
 	r := &rows{w: v.Err, width: v.errWidth, now: make([]rowText, len(jobs)), drawn: make([]rowText, len(jobs))}
+	most := nameWidth
+	if v.errWidth >= wide {
+		most = wideNames
+	}
 	names := 0
 	for _, job := range jobs {
-		names = max(names, min(ansi.StringWidth(job.Name), nameWidth))
+		names = max(names, min(ansi.StringWidth(job.Name), most))
 	}
 	barWidth := min(v.errWidth-names-1-rowPhase-rowTextWidth, rowBarWidth)
 	if barWidth < minBarWidth {
@@ -54,7 +59,7 @@ func newRows(v *Screen, jobs []Followed) *rows {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.drawn[i] = r.now[i]
-			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, nameWidth, ""), rowPhase, r.drawn[i].phase)
+			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, names, "~"), rowPhase, r.drawn[i].phase)
 		}
 		text := func(s decor.Statistics) string {
 			r.mu.Lock()
@@ -86,11 +91,11 @@ func (r *rows) done(job int, past meter.Reading) {
 		}
 		return
 	}
-	at := int64(barSteps - 1) // a full bar would be taken for the end of the row
-	if past.Short() && past.Total > 0 {
-		at = min(past.Done*barSteps/past.Total, at)
+	phase, at := string(past.Phase), int64(barSteps-1) // a full bar would be taken for the end of the row
+	if past.Short() {
+		phase, at = "stopped", min(past.Done*barSteps/past.Total, at)
 	}
-	r.set(job, string(past.Phase), doneText(past, r.textWidth), at)
+	r.set(job, phase, doneText(past, r.textWidth), at)
 }
 
 func (r *rows) set(job int, phase, text string, at int64) {

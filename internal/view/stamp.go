@@ -152,6 +152,8 @@ func MishapSentence(name string, m card.Mishap) string {
 	switch {
 	case m.Waiting:
 		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name, cause(m.Err))
+	case m.Op == "" && m.Name == name:
+		return name + " is back; going on."
 	case m.Op == "":
 		return fmt.Sprintf("%s is back, as %s; going on.", name, m.Name)
 	}

@@ -83,7 +83,7 @@ func TestLaptop(t *testing.T) {
 	assert.Contains(t, own.Mounts, disks.Mount{Source: "/dev/dm-1", Point: "/", Kind: "ext4", Via: "crypt-main"})
 	assert.Equal(t, []string{"the encrypted volume crypt-main (dm-0)"}, own.Holders)
 	assert.Equal(t, []disks.Swap{{Path: "/dev/dm-2", Via: "crypt-main"}}, own.Swaps)
-	assert.Equal(t, "a volume of LVM", all["dm-1"].Made)
+	assert.Equal(t, "an LVM volume", all["dm-1"].Made)
 	assert.Equal(t, "marsh-root", all["dm-1"].Title())
 	assert.Equal(t, []string{"/ is on it"}, all["dm-1"].System)
 	assert.Equal(t, "a disk in this computer's memory", all["zram0"].Made)

@@ -207,7 +207,7 @@ func volume(folder string) string {
 	case strings.HasPrefix(id, "CRYPT-"):
 		return "an encrypted volume"
 	case strings.HasPrefix(id, "LVM-"):
-		return "a volume of LVM"
+		return "an LVM volume"
 	case strings.HasPrefix(id, "mpath-"):
 		return "one way of several to another disk"
 	}
