@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io/fs"
 	"time"
+
+	"zipstamp/internal/card/guard"
 )
 
 // Freeing is how a card is freed that is in use.
@@ -41,7 +43,7 @@ func (c *Card) claim(ctx context.Context, f Freeing) (Device, error) {
 	for try := 1; ; try++ {
 		now, err := c.again()
 		if err == nil {
-			err = now.Refusal(f.Consent)
+			err = now.refusedFor(f.Consent)
 		}
 		if err == nil {
 			err = now.free(ctx)
@@ -72,6 +74,16 @@ func (c *Card) claim(ctx context.Context, f Freeing) (Device, error) {
 		case <-time.After(pause):
 		}
 	}
+}
+
+// refusedFor is Refusal for a card that was allowed before: what another program holds now, it may be about to mount.
+func (c *Card) refusedFor(o Consent) error {
+	err := c.Refusal(o)
+	var refused *RefusedError
+	if reasons := c.Reasons(o); errors.As(err, &refused) && len(reasons) == 1 && reasons[0].Cause == guard.Held {
+		refused.Err = errTakenAgain
+	}
+	return err
 }
 
 // errInUse says that programs use what is on a card, errTakenAgain that something took it after it was freed.
@@ -151,17 +163,20 @@ type Left struct {
 func (h *Hold) LetGo(ctx context.Context, want Leaving) Left {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	var left Left
 	if h.lost != nil { // it is closed, and gone
-		return left
+		return Left{}
 	}
-	if g, ok := h.dev.(guarded); ok && h.card.Kind == Block && g.present() {
+	return release(ctx, h.card, h.dev, want)
+}
+
+func release(ctx context.Context, c *Card, d Device, want Leaving) (left Left) {
+	if g, ok := d.(guarded); ok && c.Kind == Block && g.present() {
 		if b, ok := g.medium.(*block); ok {
-			left = b.letGo(ctx, h.card, want)
+			left = b.letGo(ctx, c, want)
 		}
 	}
-	if err := h.dev.Close(); err != nil && left.Problem == nil {
-		left.Problem = fmt.Errorf("close %s: %w", h.card.Name, err)
+	if err := d.Close(); err != nil && left.Problem == nil {
+		left.Problem = fmt.Errorf("close %s: %w", c.Name, err)
 	}
 	return left
 }

@@ -2,6 +2,7 @@ package card
 
 import (
 	"errors"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -20,12 +21,18 @@ func deviceNumber(path string) (disks.Number, bool) {
 // held tells whether the kernel refuses exclusive use of a disk. Without the right to open it, it can't be told, and needn't: then it
 // can't be written either.
 func held(path string) bool {
-	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return errors.Is(err, unix.EBUSY)
+	for range 3 {
+		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+		if err == nil {
+			unix.Close(fd)
+			return false
+		}
+		if !errors.Is(err, unix.EBUSY) {
+			return false
+		}
+		time.Sleep(20 * time.Millisecond) // another one may only be trying, as this does
 	}
-	unix.Close(fd)
-	return false
+	return true
 }
 
 func isNoMedium(err error) bool { return errors.Is(err, unix.ENOMEDIUM) }

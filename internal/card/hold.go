@@ -114,12 +114,18 @@ func (h *Hold) WriteAt(p []byte, off int64) (n int, err error) {
 	return n, err
 }
 
-// Flush returns when the device says that written data is on the medium. It is not tried again: what failed to be kept is lost,
-// and the device may say so only once.
+// Flush returns when the device says that written data is on the medium. A failure is not forgiven: what could not be kept is lost, and the
+// device may say so only once. After a return, what was on its way may be lost too, which the read-back finds.
 func (h *Hold) Flush() error {
-	h.mu.RLock()
-	defer h.mu.RUnlock()
-	return h.dev.Flush()
+	for {
+		h.mu.RLock()
+		dev := h.dev
+		err := dev.Flush()
+		h.mu.RUnlock()
+		if !errors.As(err, new(*GoneError)) || h.takeUp(dev, err) != nil {
+			return err
+		}
+	}
 }
 
 // Forget drops every cache of this computer.
@@ -184,6 +190,7 @@ func (h *Hold) takeUp(dev Device, cause error) error {
 	case known == nil || !h.card.comesBack():
 		return cause
 	case h.returned == maxReturns:
+		dev.Close()
 		h.lost = fmt.Errorf("it was gone %d times: %w", maxReturns+1, cause)
 		return h.lost
 	}
@@ -193,7 +200,7 @@ func (h *Hold) takeUp(dev Device, cause error) error {
 	defer cancel()
 	back, fresh, err := h.await(ctx)
 	if err == nil && !known(fresh) {
-		fresh.Close()
+		release(ctx, back, fresh, Leaving{})
 		err = errors.New("another card was put in")
 	}
 	if err != nil {

@@ -85,7 +85,9 @@ func (a *app) survey() ([]view.Listed, error) {
 // inspect finds out what is to be told of a card.
 func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 	l := view.Listed{Card: c, Reasons: reasons}
-	isCard := !slices.ContainsFunc(reasons, func(r guard.Reason) bool { return r.Cause != guard.Protected && r.Cause != guard.InUse })
+	isCard := !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
+		return r.Cause != guard.Protected && r.Cause != guard.InUse && r.Cause != guard.Held
+	})
 	if c.Size == 0 || !isCard {
 		return l
 	}

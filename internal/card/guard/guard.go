@@ -47,7 +47,8 @@ type Cause string
 // The causes.
 const (
 	System    Cause = "system"    // the computer runs from it
-	InUse     Cause = "in use"    // swap, a volume, or another exclusive holder
+	InUse     Cause = "in use"    // by mounts that aren't a card's, swap, or what is built on it
+	Held      Cause = "held"      // by another program, exclusively
 	Volume    Cause = "volume"    // made of other disks, or of memory
 	Unfit     Cause = "unfit"     // no disk for images
 	Fixed     Cause = "fixed"     // not removable, and not in an SD slot; --fixed-disk lifts it
@@ -90,7 +91,7 @@ func Judge(f Facts) []Reason {
 		add(InUse, "close or stop that first, if it is a card's", "it is in use by %s", h)
 	}
 	if f.Held {
-		add(InUse, "wait until that has ended, or end it, and run the command again", "another program has it for itself alone")
+		add(Held, "wait until that has ended, or end it, and run the command again", "another program has it for itself alone")
 	}
 	for _, m := range f.Mounts {
 		if len(f.System) == 0 && (m.Volume || !card && !isDesktopPoint(m.Point)) {

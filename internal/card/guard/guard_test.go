@@ -58,7 +58,7 @@ var machines = []struct {
 	{"a stick in a ZFS pool", with(stick, func(f *guard.Facts) { f.Holders = []string{"the ZFS pool tide"} }), []guard.Cause{guard.InUse}},
 	{"a stick behind bcache", with(stick, func(f *guard.Facts) { f.Holders = []string{"the volume of bcache bcache0"} }), []guard.Cause{guard.InUse}},
 	{"a stick with the file of a loop device", with(stick, func(f *guard.Facts) { f.Holders = []string{"loop0, whose file /media/nell/x.img is on it"} }), []guard.Cause{guard.InUse}},
-	{"a stick that another program has", with(stick, func(f *guard.Facts) { f.Held = true }), []guard.Cause{guard.InUse}},
+	{"a stick that another program has", with(stick, func(f *guard.Facts) { f.Held = true }), []guard.Cause{guard.Held}},
 	{"a stick with the lock slid", with(stick, func(f *guard.Facts) { f.ReadOnly = true }), []guard.Cause{guard.Protected}},
 	{"an empty slot of a reader", with(stick, func(f *guard.Facts) { f.Size = 0 }), []guard.Cause{guard.Empty}},
 	{"an empty slot that says it is write-protected", with(stick, func(f *guard.Facts) { f.Size, f.ReadOnly = 0, true }), []guard.Cause{guard.Empty}},
@@ -87,7 +87,7 @@ var machines = []struct {
 	{"a SATA disk with swap, with --fixed-disk", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Swaps = true, []string{"/dev/sda2"} }), []guard.Cause{guard.InUse}},
 	{"a SATA member of a RAID", with(sata, func(f *guard.Facts) { f.Holders = []string{"the RAID array md127"} }), []guard.Cause{guard.InUse, guard.Fixed}},
 	{"the same, with --fixed-disk", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Holders = true, []string{"the RAID array md127"} }), []guard.Cause{guard.InUse}},
-	{"a SATA disk in a ZFS pool that only the kernel knows of", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Held = true, true }), []guard.Cause{guard.InUse}},
+	{"a SATA disk in a ZFS pool that only the kernel knows of", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Held = true, true }), []guard.Cause{guard.Held}},
 	{"an external USB disk", usbDisk, []guard.Cause{guard.Fixed}},
 	{"the same, mounted by the desktop, with --fixed-disk", with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Mounts = true, mounts("/run/media/nell/backup") }), nil},
 	{"an external disk of 8 TB, with --fixed-disk", with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Size = true, 8e12 }), nil},
@@ -138,7 +138,9 @@ func TestNoFlagFreesWhatTheComputerUses(t *testing.T) {
 		case 3:
 			f.Swaps, f.Asked = []string{"/dev/sdb3"}, false
 		}
-		if reasons := guard.Judge(f); !slices.ContainsFunc(reasons, func(r guard.Reason) bool { return r.Cause == guard.System || r.Cause == guard.InUse }) {
+		if reasons := guard.Judge(f); !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
+			return r.Cause == guard.System || r.Cause == guard.InUse || r.Cause == guard.Held
+		}) {
 			t.Fatalf("%+v may be written", f)
 		}
 	})
