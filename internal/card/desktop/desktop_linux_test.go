@@ -52,6 +52,13 @@ func (s *service) do(what string) *dbus.Error {
 	return nil
 }
 
+// fail has it fail from now on.
+func (s *service) fail(words string, by map[string]string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.words, s.fails = words, by
+}
+
 type manager struct{}
 
 func (manager) ResolveDevice(spec, _ options) ([]dbus.ObjectPath, *dbus.Error) {
@@ -141,23 +148,24 @@ func TestService(t *testing.T) {
 	require.NoError(t, d.Rescan(ctx, "/dev/sdx"))
 	require.NoError(t, d.Eject(ctx, "/dev/sdx"))
 	require.NoError(t, d.PowerOff(ctx, "/dev/sdx"))
+	s.mu.Lock()
 	assert.Equal(t, []string{"open rw", "unmount", "rescan", "eject", "power off"}, s.asked)
+	s.mu.Unlock()
 
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdy"), "doesn't know /dev/sdy")
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/bare"), "knows no drive of /dev/bare")
-	s.fails = map[string]string{
+	s.fail("no", map[string]string{
 		"open rw": "org.freedesktop.UDisks2.Error.NotAuthorizedDismissed", "unmount": "org.freedesktop.UDisks2.Error.DeviceBusy", "eject": "org.freedesktop.UDisks2.Error.Failed",
-	}
+	})
 	_, err = d.Open(ctx, "/dev/sdx")
 	assert.ErrorIs(t, err, fs.ErrPermission)
 	err = d.Unmount(ctx, "/dev/sdx1")
 	assert.ErrorIs(t, err, desktop.ErrBusy)
 	assert.ErrorIs(t, err, unix.EBUSY)
-	s.fails["open rw"], s.words = "org.freedesktop.UDisks2.Error.Failed", "Error opening /dev/sdx: Device or resource busy"
+	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdx"), "eject /dev/sdx by the desktop's disk service: no")
+	s.fail("Error opening /dev/sdx: Device or resource busy", map[string]string{"open rw": "org.freedesktop.UDisks2.Error.Failed"})
 	_, err = d.Open(ctx, "/dev/sdx")
 	assert.ErrorIs(t, err, unix.EBUSY)
-	s.words = "no"
-	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdx"), "eject /dev/sdx by the desktop's disk service: no")
 }
 
 // TestSilentBus has a bus that takes calls and never answers.
