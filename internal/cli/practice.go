@@ -40,10 +40,16 @@ func (a *app) practiceNew() *cobra.Command {
 what the card holds (FILE.data, unless --backing names another). docs/formats.md
 describes the format; FILE may be edited by hand.
 
-A fault is written as kind=KIND,sector=N,count=N,times=N. KIND is read (reading
-fails), write (writing fails), flip (a bit is stored wrong) or misread (a bit is
-read wrong). It shows in count sectors (1) from sector on, for the first times
-accesses after the card is put in (without times: always).`,
+A fault is written as kind=KIND,sector=N,count=N,times=N,chance=P. KIND is read
+(reading fails), write (writing fails), flip (a bit is stored wrong) or misread
+(a bit is read wrong). It shows in count sectors (1) from sector on, for the
+first times accesses after the card is put in (without times: always), each time
+with the chance P from 0 to 1 (1).
+
+Beyond the real size a card may wrap (addresses repeat), drop (writes are lost),
+be lazy (any place works until so much has been written as is real), or keep its
+ends only. What was dropped reads as zeros, ff, noise, changing (noise that
+differs each time) or last (what was written last).`,
 		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
   zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
   zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9`,
@@ -63,8 +69,8 @@ accesses after the card is put in (without times: always).`,
 	f := cmd.Flags()
 	f.Var(textFlag{"SIZE", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
 	f.Var(textFlag{"SIZE", &s.Real}, "real", "the size that it really has (as claimed)")
-	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap (addresses repeat) or drop")
-	f.StringVar(&reads, "reads", "", "`WHAT` dropped places read as: zeros, ff or noise")
+	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap, drop, lazy or ends")
+	f.StringVar(&reads, "reads", "", "`WHAT` dropped places read as: zeros, ff, noise, changing or last")
 	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
 	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
 	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "how fast it writes")
@@ -74,6 +80,14 @@ accesses after the card is put in (without times: always).`,
 	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
 	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
 	f.Var(textFlag{"SIZE", &s.ResetsAfter}, "resets-after", "its reader is reset, once, after so many bytes written and read")
+	f.Var(textFlag{"TIME", &s.GoneAfterTime}, "gone-after-time", "it is pulled out after so long, such as 3s")
+	f.Var(textFlag{"SIZE", &s.PowerCutAfter}, "power-cut-after", "the power is cut after so many bytes written")
+	f.Var(textFlag{"SIZE", &s.FadeAfter}, "fade-after", "after so many bytes written it writes at --fade-rate")
+	f.Var(textFlag{"RATE", &s.FadeRate}, "fade-rate", "how fast it writes then")
+	f.Var(textFlag{"SIZE", &s.StallEvery}, "stall-every", "it stalls each time so many bytes have been written")
+	f.Var(textFlag{"TIME", &s.Stall}, "stall", "how long it stalls, such as 2s")
+	f.Var(textFlag{"SIZE", &s.ReaderLimit}, "reader-limit", "its reader fails beyond this place")
+	f.Uint64Var(&s.Seed, "seed", 0, "a `NUMBER` by which chance is the same each time")
 	f.IntVar(&s.Sector, "sector", 512, "its logical sector, `BYTES`: 512 or 4096")
 	f.StringVar(&s.Model, "model", "", "the `NAME` of the model that it says it is")
 	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has, `TEXT`")
@@ -114,7 +128,7 @@ func (a *app) makePractice(path string, s practice.Spec) error {
 	return nil
 }
 
-// parseFault reads kind=KIND,sector=N,count=N,times=N.
+// parseFault reads kind=KIND,sector=N,count=N,times=N,chance=P.
 func parseFault(text string) (practice.Fault, error) {
 	var f practice.Fault
 	seen := map[string]bool{}
@@ -128,6 +142,8 @@ func parseFault(text string) (practice.Fault, error) {
 		switch {
 		case key == "kind":
 			f.Kind, err = practice.FaultKind(value), nil
+		case key == "chance":
+			f.Chance, err = strconv.ParseFloat(value, 64)
 		case key == "sector":
 			f.Sector = n
 		case key == "count":
@@ -135,7 +151,7 @@ func parseFault(text string) (practice.Fault, error) {
 		case key == "times" && int64(int(n)) == n:
 			f.Times = int(n)
 		default:
-			return f, fmt.Errorf("%q is not kind=, sector=, count= or times=", pair)
+			return f, fmt.Errorf("%q is not kind=, sector=, count=, times= or chance=", pair)
 		}
 		if err != nil {
 			return f, fmt.Errorf("%s: %q is not a number", key, value)
@@ -166,7 +182,7 @@ func (t textFlag) String() string {
 		return ""
 	}
 	text, err := t.value.MarshalText()
-	if err != nil || strings.HasPrefix(string(text), "0 ") {
+	if err != nil || strings.HasPrefix(string(text), "0 ") || string(text) == "0s" {
 		return ""
 	}
 	return string(text)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"sync"
 	"syscall"
+	"time"
 
 	"zipstamp/internal/card/lock"
 )
@@ -24,6 +25,10 @@ type Card struct {
 	gone     bool
 	accesses []int // of each fault
 	cache    cache
+	last     []byte // what was written last, where that matters
+	chances  uint64 // drawn so far
+	unsafe   undo   // what may be lost when the power is cut
+	opened   time.Time
 }
 
 // Open puts the card in: it opens the backing file (and makes it, if it isn't there), and locks it.
@@ -37,11 +42,11 @@ func Open(s Spec) (*Card, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := prepare(f, int64(s.Real)); err != nil {
+	if err := prepare(f, s.stored()); err != nil {
 		f.Close()
 		return nil, err
 	}
-	return &Card{spec: s, backing: f, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache)}}, nil
+	return &Card{spec: s, backing: f, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache)}, opened: time.Now()}, nil
 }
 
 // prepare locks the backing file and gives it its size; what it holds is kept.
@@ -72,6 +77,7 @@ func (c *Card) SectorSize() int { return c.spec.Sector }
 func (c *Card) Flush() error {
 	c.mu.Lock()
 	gone := c.gone
+	c.unsafe = undo{}
 	c.mu.Unlock()
 	if gone {
 		return syscall.ENODEV
@@ -105,14 +111,19 @@ func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 	if err := c.within(p, off); err != nil {
 		return 0, err
 	}
-	c.pace.wait(len(p), c.spec.WriteRate, c.spec.Latency)
+	rate, latency := c.writePace(len(p))
+	c.pace.wait(len(p), rate, latency)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.spec.ReadOnly || c.spec.ReadOnlyAfter > 0 && c.written >= int64(c.spec.ReadOnlyAfter) {
 		return 0, syscall.EROFS
 	}
 	n, err := c.transfer(len(p))
+	before := c.written
 	c.written += int64(n)
+	if cut := int64(c.spec.PowerCutAfter); cut > 0 && before < cut && c.written >= cut && err == nil {
+		return 0, c.cutPower(p[:n], off)
+	}
 	if writeErr := c.write(p[:n], off); writeErr != nil {
 		return 0, writeErr
 	}
@@ -127,12 +138,17 @@ func (c *Card) within(p []byte, off int64) error {
 		return syscall.EINVAL
 	case off > c.Size()-int64(len(p)):
 		return syscall.ENOSPC
+	case c.spec.ReaderLimit > 0 && off+int64(len(p)) > int64(c.spec.ReaderLimit):
+		return syscall.EIO
 	}
 	return nil
 }
 
 // transfer counts n bytes, and says how many of them go through before the card is pulled out.
 func (c *Card) transfer(n int) (int, error) {
+	if late := time.Duration(c.spec.GoneAfterTime); late > 0 && time.Since(c.opened) >= late {
+		c.gone = true
+	}
 	if c.gone {
 		return 0, syscall.ENODEV
 	}
@@ -159,9 +175,22 @@ func (c *Card) write(p []byte, off int64) error {
 		stored = append([]byte(nil), p...)
 		flip(stored, off, at, c.spec.Sector)
 	}
+	if c.spec.Reads == Last {
+		c.last = append(c.last[:0], stored...)
+	}
+	if c.spec.Beyond == Lazy {
+		if err := c.allocate(off, int64(len(p))); err != nil {
+			return err
+		}
+	}
 	return c.segments(stored, off, func(part []byte, at int64) error {
 		if at < 0 {
 			return nil // dropped
+		}
+		if c.spec.PowerCutAfter > 0 {
+			if err := c.unsafe.keep(c.backing, at, len(part)); err != nil {
+				return err
+			}
 		}
 		_, err := c.backing.WriteAt(part, at)
 		return err
@@ -174,7 +203,7 @@ func (c *Card) read(p []byte, off int64) error {
 	}
 	err := c.segments(p, off, func(part []byte, at int64) error {
 		if at < 0 {
-			c.beyond(part, -at)
+			c.beyond(part, lost(at))
 			return nil
 		}
 		_, err := c.backing.ReadAt(part, at)
@@ -193,19 +222,13 @@ func (c *Card) read(p []byte, off int64) error {
 	return nil
 }
 
-// segments calls do for each part of p with the place in the backing file where it is; that is the negative
-// of the address for a part that the card drops.
+// segments calls do for each part of p with the place in the backing file where it is; for a part that the card drops
+// that is lost of the address, which is negative.
 func (c *Card) segments(p []byte, off int64, do func(part []byte, at int64) error) error {
-	real := int64(c.spec.Real)
 	for len(p) > 0 {
-		at, room := off, real-off
-		if off >= real {
-			if c.spec.Beyond == Drop {
-				at, room = -off, int64(len(p))
-			} else {
-				at = off % real
-				room = real - at
-			}
+		at, room, err := c.place(off, int64(len(p)))
+		if err != nil {
+			return err
 		}
 		part := p[:min(int64(len(p)), room)]
 		if err := do(part, at); err != nil {
@@ -215,6 +238,39 @@ func (c *Card) segments(p []byte, off int64, do func(part []byte, at int64) erro
 		off += int64(len(part))
 	}
 	return nil
+}
+
+// lost marks an address as one that is dropped, and gives the address of one that is marked.
+func lost(at int64) int64 { return -1 - at }
+
+// place is where the backing file has an address, and for how many bytes, of n, that goes on so.
+func (c *Card) place(off, n int64) (at, room int64, err error) {
+	real, claimed := int64(c.spec.Real), int64(c.spec.Claimed)
+	switch c.spec.Beyond {
+	case Lazy:
+		kept, room, err := c.kept(off, n)
+		if !kept {
+			return lost(off), room, err
+		}
+		return off, room, err
+	case Ends:
+		head := real / 2 / int64(c.spec.Sector) * int64(c.spec.Sector)
+		switch tail := claimed - (real - head); {
+		case off < head:
+			return off, head - off, nil
+		case off >= tail:
+			return head + off - tail, claimed - off, nil
+		default:
+			return lost(off), tail - off, nil
+		}
+	}
+	switch {
+	case off < real:
+		return off, real - off, nil
+	case c.spec.Beyond == Drop:
+		return lost(off), n, nil
+	}
+	return off % real, real - off%real, nil
 }
 
 // beyond fills p with what dropped places read as.
@@ -227,13 +283,39 @@ func (c *Card) beyond(p []byte, off int64) {
 			p[i] = 0xFF
 		}
 	case Noise:
-		for i := 0; i < len(p); i += 8 {
-			v := mix(uint64(off) + uint64(i))
-			for j := range min(8, len(p)-i) {
-				p[i+j] = byte(v >> (8 * j))
+		noise(p, uint64(off))
+	case Changing:
+		noise(p, mix(c.draw())+uint64(off))
+	case Last:
+		for n := 0; n < len(p); {
+			if len(c.last) == 0 {
+				clear(p)
+				return
 			}
+			n += copy(p[n:], c.last)
 		}
 	}
+}
+
+// noise fills p with what a place reads as.
+func noise(p []byte, place uint64) {
+	for i := 0; i < len(p); i += 8 {
+		v := mix(place + uint64(i))
+		for j := range min(8, len(p)-i) {
+			p[i+j] = byte(v >> (8 * j))
+		}
+	}
+}
+
+// draw gives the next number of those that chance is made of.
+func (c *Card) draw() uint64 {
+	c.chances++
+	return mix(c.spec.Seed<<32 + c.chances)
+}
+
+// happens tells whether something happens that has a chance.
+func (c *Card) happens(chance float64) bool {
+	return float64(c.draw()>>11)/(1<<53) < chance
 }
 
 // mix is the finalizer of SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number Generators, 2014).
@@ -253,7 +335,7 @@ func (c *Card) faulty(kind FaultKind, off int64, n int) *Fault {
 			continue
 		}
 		c.accesses[i]++
-		if f.Times == 0 || c.accesses[i] <= f.Times {
+		if (f.Times == 0 || c.accesses[i] <= f.Times) && (f.Chance == 0 || c.happens(f.Chance)) {
 			return f
 		}
 	}

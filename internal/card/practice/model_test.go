@@ -12,6 +12,8 @@ import (
 type model struct {
 	spec   Spec
 	held   []byte
+	lazy   map[int64]bool // sectors that a lazy card keeps
+	last   []byte
 	recent []written // oldest first
 }
 
@@ -22,19 +24,38 @@ type written struct {
 
 // place is where an address is held; -1 where it isn't.
 func (m *model) place(at int64) int64 {
-	real := int64(m.spec.Real)
-	switch {
-	case at < real:
-		return at
-	case m.spec.Beyond == Wrap:
+	real, claimed := int64(m.spec.Real), int64(m.spec.Claimed)
+	switch m.spec.Beyond {
+	case Lazy:
+		if m.lazy[at/512] {
+			return at
+		}
+		return -1
+	case Ends:
+		head := real / 1024 * 512
+		switch {
+		case at < head:
+			return at
+		case at >= claimed-(real-head):
+			return at - (claimed - real)
+		}
+		return -1
+	case Wrap:
 		return at % real
+	}
+	if at < real {
+		return at
 	}
 	return -1
 }
 
 func (m *model) write(p []byte, off int64) {
+	m.last = p
 	for i, b := range p {
 		at := off + int64(i)
+		if s := at / 512; m.spec.Beyond == Lazy && !m.lazy[s] && len(m.lazy) < int(m.spec.Real)/512 {
+			m.lazy[s] = true
+		}
 		if place := m.place(at); place >= 0 {
 			m.held[place] = b
 		}
@@ -52,6 +73,12 @@ func (m *model) read(n int, off int64) []byte {
 			p[i] = m.held[place]
 		case m.spec.Reads == FF:
 			p[i] = 0xFF
+		case m.spec.Reads == Last && len(m.last) > 0:
+			start := off // of the stretch that is dropped
+			for at := at; at >= off && m.place(at) < 0; at-- {
+				start = at
+			}
+			p[i] = m.last[(at-start)%int64(len(m.last))]
 		}
 	}
 	for _, w := range m.recent {
@@ -71,8 +98,8 @@ func TestCardDoesWhatTheModelDoes(t *testing.T) {
 		spec := Spec{
 			Version: Version, Backing: filepath.Join(dir, "data"), Claimed: Size(claimed * 512),
 			Real:   Size(rapid.Int64Range(1, claimed).Draw(t, "real") * 512),
-			Beyond: rapid.SampledFrom([]Beyond{Wrap, Drop}).Draw(t, "beyond"),
-			Reads:  rapid.SampledFrom([]Reads{Zeros, FF}).Draw(t, "reads"),
+			Beyond: rapid.SampledFrom([]Beyond{Wrap, Drop, Lazy, Ends}).Draw(t, "beyond"),
+			Reads:  rapid.SampledFrom([]Reads{Zeros, FF, Last}).Draw(t, "reads"),
 			Cache:  Size(rapid.IntRange(0, 5000).Draw(t, "cache")),
 		}
 		c, err := Open(spec)
@@ -80,11 +107,11 @@ func TestCardDoesWhatTheModelDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer c.Close()
-		m := &model{spec: spec, held: make([]byte, spec.Real)}
+		m := &model{spec: spec, held: make([]byte, spec.Claimed), lazy: map[int64]bool{}}
 		if err := c.backing.Truncate(0); err != nil {
 			t.Fatal(err)
 		}
-		if err := c.backing.Truncate(int64(spec.Real)); err != nil {
+		if err := c.backing.Truncate(c.spec.stored()); err != nil {
 			t.Fatal(err)
 		}
 		for i := range rapid.IntRange(1, 30).Draw(t, "accesses") {

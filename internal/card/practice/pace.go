@@ -30,3 +30,18 @@ func (p *pace) wait(n int, rate Rate, latency Duration) {
 	p.mu.Unlock()
 	time.Sleep(time.Until(until))
 }
+
+// writePace is how fast a write of n bytes goes, and what it takes besides: cards fade when their fast memory is full, and stall when
+// they tidy up.
+func (c *Card) writePace(n int) (Rate, Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	rate, latency := c.spec.WriteRate, c.spec.Latency
+	if c.spec.FadeAfter > 0 && c.written >= int64(c.spec.FadeAfter) {
+		rate = c.spec.FadeRate
+	}
+	if every := int64(c.spec.StallEvery); every > 0 && c.written/every != (c.written+int64(n))/every {
+		latency += c.spec.Stall
+	}
+	return rate, latency
+}

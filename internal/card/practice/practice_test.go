@@ -126,6 +126,99 @@ func TestGoneAndReadOnlyAfter(t *testing.T) {
 	read(t, c, 0, 4)
 }
 
+func TestLazyCardOutlastsItsOpening(t *testing.T) {
+	s := Spec{Backing: filepath.Join(t.TempDir(), "data"), Claimed: 2 << 40, Real: 3 * 512, Beyond: Lazy}
+	c := insert(t, s)
+	write(t, c, sectors(1, 1), 1<<40)
+	write(t, c, sectors(2, 1), 0)
+	require.NoError(t, c.Close())
+	c = insert(t, s)
+	write(t, c, sectors(3, 2), 1<<41-1024)
+	assert.Equal(t, sectors(1, 1), read(t, c, 1<<40, 1))
+	assert.Equal(t, append(sectors(3, 1), sectors(0, 1)...), read(t, c, 1<<41-1024, 2), "the fourth sector finds no room")
+	write(t, c, sectors(4, 1), 1<<40)
+	assert.Equal(t, sectors(4, 1), read(t, c, 1<<40, 1), "what is kept can be written again")
+}
+
+func TestChance(t *testing.T) {
+	faulty := func(seed uint64) (failures int) {
+		c := insert(t, Spec{Seed: seed, Faults: []Fault{{Kind: FailRead, Sector: 3, Chance: 0.25}}})
+		for range 400 {
+			if _, err := c.ReadAt(sectors(0, 1), 3*512); err != nil {
+				failures++
+			}
+		}
+		return failures
+	}
+	assert.InDelta(t, 100, faulty(1), 40)
+	assert.Equal(t, faulty(1), faulty(1), "the same seed, the same luck")
+	assert.NotEqual(t, faulty(1), faulty(2))
+	c := insert(t, Spec{Real: 24 * kb, Beyond: Drop, Reads: Changing})
+	assert.NotEqual(t, read(t, c, 30*kb, 1), read(t, c, 30*kb, 1))
+	assert.Equal(t, read(t, c, 0, 1), read(t, c, 0, 1))
+}
+
+func TestReaderThatCannotAddressAll(t *testing.T) {
+	c := insert(t, Spec{ReaderLimit: 32 * kb})
+	write(t, c, sectors(1, 2), 31*kb)
+	for _, off := range []int64{31*kb + 512, 32 * kb, 60 * kb} {
+		_, err := c.ReadAt(sectors(0, 2), off)
+		assert.ErrorIs(t, err, syscall.EIO, "%d", off)
+		_, err = c.WriteAt(sectors(0, 2), off)
+		assert.ErrorIs(t, err, syscall.EIO, "%d", off)
+	}
+}
+
+// TestPowerCut loses only what was not flushed, by sectors.
+func TestPowerCut(t *testing.T) {
+	torn := 0
+	for seed := range uint64(20) {
+		s := Spec{Backing: filepath.Join(t.TempDir(), "data"), PowerCutAfter: 24 * kb, Seed: seed}
+		c := insert(t, s)
+		write(t, c, sectors(1, 16), 0)
+		require.NoError(t, c.Flush())
+		write(t, c, sectors(2, 16), 8*kb)
+		_, err := c.WriteAt(sectors(3, 16), 8*kb)
+		require.ErrorIs(t, err, syscall.ENODEV)
+		_, err = c.ReadAt(sectors(0, 1), 0)
+		require.ErrorIs(t, err, syscall.ENODEV)
+		require.NoError(t, c.Close())
+		s.PowerCutAfter = 0
+		c = insert(t, s)
+		assert.Equal(t, sectors(1, 16), read(t, c, 0, 16), "flushed")
+		seen := map[byte]bool{}
+		for i := range int64(16) {
+			one := read(t, c, 8*kb+i*512, 1)
+			require.Contains(t, []byte{0, 2, 3}, one[0])
+			require.Equal(t, sectors(one[0], 1), one, "a sector is whole")
+			seen[one[0]] = true
+		}
+		if len(seen) == 3 {
+			torn++
+		}
+	}
+	assert.Greater(t, torn, 10)
+}
+
+func TestTimesOfACard(t *testing.T) {
+	took := func(c *Card, n int) time.Duration {
+		start := time.Now()
+		write(t, c, sectors(1, n), 0)
+		return time.Since(start)
+	}
+	fading := insert(t, Spec{FadeAfter: 8 * kb, FadeRate: 100e3})
+	took(fading, 16)
+	assert.GreaterOrEqual(t, took(fading, 16), 80*time.Millisecond, "at the rate that it fades to")
+	stalling := insert(t, Spec{StallEvery: 16 * kb, Stall: Duration(60 * time.Millisecond)})
+	took(stalling, 16)
+	assert.GreaterOrEqual(t, took(stalling, 17), 60*time.Millisecond)
+	pulled := insert(t, Spec{GoneAfterTime: Duration(30 * time.Millisecond)})
+	took(pulled, 1)
+	time.Sleep(30 * time.Millisecond)
+	_, err := pulled.ReadAt(sectors(0, 1), 0)
+	assert.ErrorIs(t, err, syscall.ENODEV)
+}
+
 func TestPaceIsKeptWithSeveralInFlight(t *testing.T) {
 	c := insert(t, Spec{WriteRate: 1e6, Latency: Duration(time.Millisecond)})
 	start := time.Now()
@@ -161,6 +254,10 @@ func TestSpecsAreRefusedWithAReason(t *testing.T) {
 		"512 or 4096":          {Claimed: 1024, Sector: 1000},
 		`beyond "melt"`:        {Claimed: 1024, Beyond: "melt"},
 		`reads "ones"`:         {Claimed: 1024, Reads: "ones"},
+		"fade_after and fade":  {Claimed: 1024, FadeAfter: 512},
+		"stall_every and":      {Claimed: 1024, Stall: 1},
+		"are not negative":     {Claimed: 1024, GoneAfterTime: -1},
+		"chance is from 0":     {Claimed: 1024, Faults: []Fault{{Kind: Flip, Chance: 1.5}}},
 		"sectors 1 to 2":       {Claimed: 1024, Faults: []Fault{{Kind: Flip, Sector: 1, Count: 2}}},
 		`fault 1: kind "bend"`: {Claimed: 1024, Faults: []Fault{{Kind: "bend"}}},
 	} {

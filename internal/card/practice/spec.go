@@ -11,8 +11,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
-	"time"
 
 	"github.com/pelletier/go-toml/v2"
 )
@@ -42,10 +42,20 @@ type Spec struct {
 	WriteRate Rate     `toml:"write_rate,omitempty"` //
 	Latency   Duration `toml:"latency,omitempty"`    // of each access
 
+	FadeAfter  Size     `toml:"fade_after,omitempty"`  // bytes written until it writes at FadeRate
+	FadeRate   Rate     `toml:"fade_rate,omitempty"`   //
+	StallEvery Size     `toml:"stall_every,omitempty"` // bytes written from one stall to the next
+	Stall      Duration `toml:"stall,omitempty"`       // how long it lasts
+
 	ReadOnly      bool `toml:"read_only,omitempty"`       // write-protected from the start
 	ReadOnlyAfter Size `toml:"read_only_after,omitempty"` // bytes written until it becomes write-protected
 	GoneAfter     Size `toml:"gone_after,omitempty"`      // bytes written and read until it is pulled out
 	ResetsAfter   Size `toml:"resets_after,omitempty"`    // bytes written and read until its reader is reset, once: it is gone, and comes back
+	PowerCutAfter Size `toml:"power_cut_after,omitempty"` // bytes written until the power is cut: of what was not flushed, any sectors are lost
+
+	GoneAfterTime Duration `toml:"gone_after_time,omitempty"` // until it is pulled out
+	ReaderLimit   Size     `toml:"reader_limit,omitempty"`    // its reader fails beyond this place
+	Seed          uint64   `toml:"seed,omitempty"`            // of what happens by chance
 
 	Faults []Fault `toml:"fault,omitempty"`
 }
@@ -57,6 +67,8 @@ type Beyond string
 const (
 	Wrap Beyond = "wrap" // addresses repeat
 	Drop Beyond = "drop" // writes are acknowledged and lost
+	Lazy Beyond = "lazy" // any place works until so many have been written as are real; then writes to others are lost
+	Ends Beyond = "ends" // half of what is real is at the start, half at the end; writes between are lost
 )
 
 // Reads is what a card gives for places whose writes it drops.
@@ -64,17 +76,20 @@ type Reads string
 
 // What may be read from dropped places.
 const (
-	Zeros Reads = "zeros"
-	FF    Reads = "ff"    // bytes of 0xFF
-	Noise Reads = "noise" // the same at every reading
+	Zeros    Reads = "zeros"
+	FF       Reads = "ff"       // bytes of 0xFF
+	Noise    Reads = "noise"    // the same at every reading
+	Changing Reads = "changing" // noise that differs at every reading
+	Last     Reads = "last"     // what was written last, wherever that was
 )
 
 // Fault is a run of sectors that don't work.
 type Fault struct {
 	Kind   FaultKind `toml:"kind"`
-	Sector int64     `toml:"sector"`          // the first one
-	Count  int64     `toml:"count,omitempty"` // how many; none: 1
-	Times  int       `toml:"times,omitempty"` // for the first so many accesses; none: always
+	Sector int64     `toml:"sector"`           // the first one
+	Count  int64     `toml:"count,omitempty"`  // how many; none: 1
+	Times  int       `toml:"times,omitempty"`  // for the first so many accesses; none: always
+	Chance float64   `toml:"chance,omitempty"` // that it shows at an access, from 0 to 1; none: 1
 }
 
 // FaultKind is how a sector fails.
@@ -180,12 +195,16 @@ func (s Spec) complete() (Spec, error) {
 		return s, fmt.Errorf("claimed %v: less than a sector of %d bytes", claimed, s.Sector)
 	case s.Real <= 0 || s.Real > s.Claimed:
 		return s, fmt.Errorf("real %v: not between a sector and the claimed size", real)
-	case s.Beyond != Wrap && s.Beyond != Drop:
-		return s, fmt.Errorf("beyond %q: it is %q or %q", s.Beyond, Wrap, Drop)
-	case s.Reads != Zeros && s.Reads != FF && s.Reads != Noise:
-		return s, fmt.Errorf("reads %q: it is %q, %q or %q", s.Reads, Zeros, FF, Noise)
-	case s.Latency < 0:
-		return s, fmt.Errorf("latency %v: it is not negative", time.Duration(s.Latency))
+	case !slices.Contains([]Beyond{Wrap, Drop, Lazy, Ends}, s.Beyond):
+		return s, fmt.Errorf("beyond %q: it is %q, %q, %q or %q", s.Beyond, Wrap, Drop, Lazy, Ends)
+	case !slices.Contains([]Reads{Zeros, FF, Noise, Changing, Last}, s.Reads):
+		return s, fmt.Errorf("reads %q: it is %q, %q, %q, %q or %q", s.Reads, Zeros, FF, Noise, Changing, Last)
+	case s.Latency < 0 || s.Stall < 0 || s.GoneAfterTime < 0:
+		return s, errors.New("latency, stall and gone_after_time are not negative")
+	case (s.FadeAfter > 0) != (s.FadeRate > 0):
+		return s, errors.New("fade_after and fade_rate go together")
+	case (s.StallEvery > 0) != (s.Stall > 0):
+		return s, errors.New("stall_every and stall go together")
 	}
 	for i := range s.Faults {
 		if err := s.Faults[i].complete(s.Claimed / sector); err != nil {
@@ -210,6 +229,9 @@ func (f *Fault) complete(sectors Size) error {
 	if f.Times < 0 {
 		return errors.New("times is not negative")
 	}
+	if !(f.Chance >= 0 && f.Chance <= 1) {
+		return errors.New("chance is from 0 to 1")
+	}
 	return nil
 }
 
@@ -232,7 +254,7 @@ func Create(path string, s Spec) error {
 	if err := writeNew(path, func(f *os.File) error { _, err := f.Write(text); return err }); err != nil {
 		return err
 	}
-	if err := writeNew(backing, func(f *os.File) error { return f.Truncate(int64(full.Real)) }); err != nil {
+	if err := writeNew(backing, func(f *os.File) error { return f.Truncate(full.stored()) }); err != nil {
 		os.Remove(path)
 		return err
 	}
