@@ -207,7 +207,8 @@ func TestCardsOnBothBuses(t *testing.T) {
 	r.want(4, busy+stampIt+"label:saltboot; s=$?; kill %1; exit $s", "/media/SALT is in use", "sleep (process", "has open /media/SALT/kernel.bin")
 	r.want(0, stampIt+"label:saltboot && ! grep SALT /proc/mounts", "is on sda")
 
-	// A mass of memory in the slot is a card like others; nothing of it is mounted afterwards.
+	// A card whose lock is slid, and the same card without.
+	r.want(4, "echo 1 >/sys/block/mmcblk0/force_ro; "+stampIt+"/dev/mmcblk0; s=$?; zipstamp cards; echo 0 >/sys/block/mmcblk0/force_ro; exit $s", "/dev/mmcblk0 is refused: it is write-protected", "slide the lock")
 	r.want(0, stampIt+"/dev/mmcblk0", "every block of os.img.gz is on mmcblk0", "it can be taken out, once nothing of it is mounted")
 	holds(t, slot)
 	r.want(0, "zipstamp peek label:SALTBOOT; test $? = 4 && zipstamp peek /dev/mmcblk0", "2 disks have the label SALTBOOT: /dev/mmcblk0, /dev/sda", "for 64-bit ARM")

@@ -64,10 +64,15 @@ func (b *block) rereadTable(ctx context.Context, c *Card) error {
 }
 
 // cdromEject is CDROMEJECT (Linux, include/uapi/linux/cdrom.h). Disks of SCSI and USB take it too: the kernel sends START STOP UNIT with LOEJ
-// (SBC-4, section 5.31).
-const cdromEject = 0x5309
+// (SBC-4, section 5.31). doorUnlock is SCSI_IOCTL_DOORUNLOCK (include/scsi/scsi_ioctl.h).
+const (
+	cdromEject = 0x5309
+	doorUnlock = 0x5381
+)
 
+// eject ejects the medium. The kernel has the drive hold on to it as long as it is open, which some drives take seriously.
 func (b *block) eject(ctx context.Context, c *Card) error {
+	_ = unix.IoctlSetInt(int(b.file.Fd()), doorUnlock, 0) // a drive that can't doesn't lock either
 	err := unix.IoctlSetInt(int(b.file.Fd()), cdromEject, 0)
 	if err == nil {
 		return nil
