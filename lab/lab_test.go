@@ -156,7 +156,8 @@ func (r *room) end(w *lab.Work, status int, says ...string) time.Duration {
 	return took
 }
 
-const stampIt = "zipstamp stamp --yes --unchecked /share/os.img.gz "
+// stampIt leaves the card in, for the next test on it.
+const stampIt = "zipstamp stamp --yes --unchecked --no-eject /share/os.img.gz "
 
 // holds checks that a medium holds the image.
 func holds(t *testing.T, m *lab.Medium) {
@@ -196,8 +197,11 @@ func TestCardsOnBothBuses(t *testing.T) {
 	r.want(4, stampIt+"--fixed-disk /dev/sdc", "there is no terminal to type its name on")
 
 	// Stamped by its serial number; then known by its label, and by what was stamped on it.
-	r.want(0, stampIt+"serial:ts16", "Stamped and read back: every block of os.img.gz is on sda.", "let go ejected; it can be taken out")
+	r.want(0, "zipstamp stamp --yes --unchecked /share/os.img.gz serial:ts16", "Stamped and read back: every block of os.img.gz is on sda.", "let go ejected; it can be taken out")
 	holds(t, stick)
+	r.want(4, "! zipstamp cards | grep /dev/sda && "+stampIt+"/dev/sda", "there is no card in the reader")
+	require.NoError(t, r.g.Load(stick))
+	r.want(0, "zipstamp cards", "/dev/sda 50.3 MB")
 	r.want(4, stampIt+"/dev/sda1", "it is partition 1 of the card /dev/sda", "name the whole card: /dev/sda")
 	r.want(0, "zipstamp cards", "holds, by its MBR, 1: FAT16 SALTBOOT (21.0 MB)", "last stamped with os.img.gz, on ")
 
@@ -213,7 +217,7 @@ func TestCardsOnBothBuses(t *testing.T) {
 	holds(t, slot)
 	r.want(0, "zipstamp peek label:SALTBOOT; test $? = 4 && zipstamp peek /dev/mmcblk0", "2 disks have the label SALTBOOT: /dev/mmcblk0, /dev/sda", "for 64-bit ARM")
 	r.want(0, "chmod a+r /dev/sd? /dev/mmcblk0; su wren -c '"+strings.Replace(stampIt, "zipstamp", "/bin/zipstamp", 1)+"/dev/sda'; test $? = 4",
-		"you have no permission to write it", "run it with more rights: sudo /bin/zipstamp stamp --yes --unchecked /share/os.img.gz /dev/sda")
+		"you have no permission to write it", "run it with more rights: sudo /bin/zipstamp stamp --yes --unchecked --no-eject /share/os.img.gz /dev/sda")
 }
 
 func TestArrival(t *testing.T) {
@@ -244,19 +248,19 @@ func TestAPersonAtATerminal(t *testing.T) {
 	fixed := &lab.Medium{File: disk(t, 48<<20), Fixed: true}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{one, two, fixed}})
 	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "2 cards are here that may be written.", "1 sda", "2 sdb", "Which one?", "none was chosen, so nothing was done")
-	r.want(0, "typist 7 2 sdb -- zipstamp stamp /share/os.img.gz", "7 is none of them.", "All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on", "Stamped and read back")
+	r.want(0, "typist 7 2 sdb -- zipstamp stamp --no-eject /share/os.img.gz", "7 is none of them.", "All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on", "Stamped and read back")
 	holds(t, two)
 	r.want(0, "typist sdb -- zipstamp peek", "has 2 partitions, for 64-bit ARM")
-	r.want(4, "typist sda -- zipstamp stamp --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "sdc is no card: it is a fixed disk.", "its name was not typed")
+	r.want(4, "typist sda -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "sdc is no card: it is a fixed disk.", "its name was not typed")
 	hasNoTable(t, fixed)
-	r.want(0, "typist sdc -- zipstamp stamp --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "Stamped and read back")
+	r.want(0, "typist sdc -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "Stamped and read back")
 	holds(t, fixed)
 
 	// Swap on a card is turned off when a person has agreed, and not before.
 	r.want(0, "dd if=/dev/zero of=/dev/sda bs=1M count=1 2>/dev/null; printf 'n\np\n1\n\n\nw\n' | fdisk /dev/sda >/dev/null 2>&1; sleep 1; mkswap /dev/sda1 >/dev/null && swapon /dev/sda1")
 	r.want(4, stampIt+"/dev/sda", "this computer uses /dev/sda1 as swap", "sudo swapoff /dev/sda1")
-	r.want(0, "typist sda -- zipstamp stamp /share/os.img.gz /dev/sda && ! grep sda /proc/swaps", "/dev/sda1 is in use as swap", "Swap will be turned off first", "Stamped and read back")
-	r.want(0, stampIt+"--power-off /dev/sdb; test ! -b /dev/sdb", "powered off; it can be taken out")
+	r.want(0, "typist sda -- zipstamp stamp --no-eject /share/os.img.gz /dev/sda && ! grep sda /proc/swaps", "/dev/sda1 is in use as swap", "Swap will be turned off first", "Stamped and read back")
+	r.want(0, "zipstamp stamp --yes --unchecked --power-off /share/os.img.gz /dev/sdb; test ! -b /dev/sdb", "powered off; it can be taken out")
 }
 
 // TestPulledOut pulls a stick and a card while they are written and while they are read back.

@@ -116,3 +116,9 @@ func (g *Guest) Insert(m *Medium) error {
 	_, err := g.qmp.do("qom-set", object{"path": "/machine/peripheral/" + m.id + "-port", "property": "attached", "value": true})
 	return err
 }
+
+// Load closes the tray of a stick whose medium the guest has ejected.
+func (g *Guest) Load(m *Medium) error {
+	_, err := g.qmp.do("blockdev-close-tray", object{"id": m.id})
+	return err
+}

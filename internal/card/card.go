@@ -85,7 +85,7 @@ func Find(given string) (*Card, error) {
 
 // findBlock fills in what the computer knows of the block device. The error is a *RefusedError for a partition.
 func (c *Card) findBlock() error {
-	all, err := disks.Tree{Root: "/"}.List()
+	all, err := list()
 	if err != nil {
 		return &RefusedError{Card: c.Given, Reasons: []string{err.Error()}, Next: "make a practice card: zipstamp practice new FILE --claimed 64MB", Err: err}
 	}
@@ -117,9 +117,25 @@ func (c *Card) fill(d *disks.Disk) {
 	c.Model, c.Serial = d.Title(), d.Serial
 }
 
+// list lists the disks, after the drives whose medium can be taken out have been asked for it: the kernel may still think that one is there
+// which was ejected, or not know of one that was put in.
+func list() ([]disks.Disk, error) {
+	all, err := disks.Tree{Root: "/"}.List()
+	asked := false
+	for _, d := range all {
+		if d.Removable && d.Unfit == "" {
+			asked = ask(d.Path) || asked
+		}
+	}
+	if asked {
+		return disks.Tree{Root: "/"}.List()
+	}
+	return all, err
+}
+
 // All lists the disks of this computer, as cards that were not named by anybody.
 func All() ([]*Card, error) {
-	found, err := disks.Tree{Root: "/"}.List()
+	found, err := list()
 	if err != nil {
 		return nil, err
 	}

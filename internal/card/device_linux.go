@@ -18,6 +18,16 @@ func deviceNumber(path string) (disks.Number, bool) {
 	return disks.Number{Major: unix.Major(st.Rdev), Minor: unix.Minor(st.Rdev)}, true
 }
 
+// ask has the kernel look whether there is a medium. Without the right to open the drive it isn't done; then the system looks itself.
+func ask(path string) bool {
+	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return false
+	}
+	unix.Close(fd)
+	return true
+}
+
 // held tells whether the kernel refuses exclusive use of a disk. Without the right to open it, it can't be told, and needn't: then it
 // can't be written either.
 func held(path string) bool {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/uevent"
 )
@@ -47,8 +45,6 @@ func Watch(ctx context.Context, ready func(), tell func(Change) error) error {
 			for more := true; more && err == nil; { // what belongs to the same event
 				_, more, err = l.Next(0)
 			}
-		} else {
-			wake(before)
 		}
 		looked = time.Now()
 		now, err := present()
@@ -94,17 +90,4 @@ func changes(before, now map[disks.Number]*Card) (all []Change) {
 		}
 	}
 	return all
-}
-
-// wake has the kernel look whether there is a medium in an empty reader, where nothing has told it to look by itself. Without the right to
-// open the reader it isn't done; then the system looks itself.
-func wake(now map[disks.Number]*Card) {
-	for _, c := range now {
-		if c.Size > 0 || !c.Disk.Removable {
-			continue
-		}
-		if fd, err := unix.Open(c.Path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0); err == nil {
-			unix.Close(fd)
-		}
-	}
 }

@@ -54,9 +54,9 @@ func TestSplitExisting(t *testing.T) {
 }
 
 func TestFaultsAreReadFromTheCommandLine(t *testing.T) {
-	f, err := parseFault("kind=flip, sector=8192,count=3,times=2")
+	f, err := parseFault("kind=flip, sector=8192,count=3,times=2,chance=0.25")
 	require.NoError(t, err)
-	assert.Equal(t, "{flip 8192 3 2}", fmt.Sprint(f))
+	assert.Equal(t, "{flip 8192 3 2 0.25}", fmt.Sprint(f))
 	for text, why := range map[string]string{
 		"": "is not kind=", "kind=flip": "no sector=", "sector=x": `"x" is not a number`, "sector=1,sector=2": "stands twice", "sector=1,colour=red": "is not kind=",
 	} {

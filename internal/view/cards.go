@@ -202,7 +202,7 @@ func holdsLine(l Listed) string {
 		scheme = string(l.Contents.Table.Scheme)
 	}
 	parts := l.Parts()
-	if len(parts) == 0 && scheme == "" {
+	if l.Contents == nil && l.Card.Disk.FS.Kind == "" && scheme == "" {
 		return "what it holds can't be told without the right to read it"
 	}
 	var texts []string
