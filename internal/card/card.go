@@ -247,7 +247,8 @@ func (c *Card) facts(o Consent) guard.Facts {
 	for _, s := range d.Swaps {
 		f.Swaps = append(f.Swaps, s.Path)
 	}
-	if len(f.System)+len(f.Mounts)+len(f.Swaps)+len(f.Holders) == 0 && f.Made == "" && f.Unfit == "" && c.Size > 0 {
+	idle := len(f.System)+len(f.Mounts)+len(f.Swaps)+len(f.Holders) == 0 && f.Made == "" && f.Unfit == "" && c.Size > 0
+	if idle && (f.Removable || f.SDSlot || f.Named || f.FixedDisk) { // others are refused anyway, and a disk that sleeps needn't be woken
 		f.Held = held(c.Path)
 	}
 	return f
