@@ -9,6 +9,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/image"
+	"zipstamp/internal/shell"
 )
 
 // Plan is what a person is shown before cards are overwritten.
@@ -194,13 +195,13 @@ func (v *Screen) Made(path string, claimed, real int64) {
 	if real != claimed {
 		a.add("holds", "%s", exact(real))
 	}
-	a.note("Stamp it like a real card: %s", "zipstamp stamp IMAGE "+Quote(path))
+	a.note("Stamp it like a real card: %s", "zipstamp stamp IMAGE "+shell.Quote(path))
 	a.print(v.Out, v.width)
 }
 
 // Step shows a command of the demo before it is run.
 func (v *Screen) Step(n int, why string, command []string) {
-	fmt.Fprintf(v.Out, "\n%s\n%s\n", fold(fmt.Sprintf("%d. %s", n, why), v.width, "   "), strong.Render("$ "+Command(command...)))
+	fmt.Fprintf(v.Out, "\n%s\n%s\n", fold(fmt.Sprintf("%d. %s", n, why), v.width, "   "), strong.Render("$ "+shell.Command(command...)))
 }
 
 // StepStatus shows how a command of the demo ended.
@@ -210,8 +211,8 @@ func (v *Screen) StepStatus(status int) {
 
 // TryNext lists commands to go on with.
 func (v *Screen) TryNext(folder string, commands [][]string) {
-	fmt.Fprintf(v.Out, "\n%s\n  cd %s\n", strong.Render("To try next:"), Quote(folder))
+	fmt.Fprintf(v.Out, "\n%s\n  cd %s\n", strong.Render("To try next:"), shell.Quote(folder))
 	for _, c := range commands {
-		fmt.Fprintf(v.Out, "  %s\n", Command(c...))
+		fmt.Fprintf(v.Out, "  %s\n", shell.Command(c...))
 	}
 }

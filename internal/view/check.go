@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/trust"
 )
 
@@ -152,7 +153,7 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
-	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", Quote(r.Path))
+	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", shell.Quote(r.Path))
 }
 
 func broken(a *answer, name string, r check.Report) {

@@ -10,6 +10,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
 )
 
@@ -67,11 +68,11 @@ func nextStep(err error, again []string) string {
 	case errors.As(err, &refused) && refused.Next != "":
 		return refused.Next
 	case errors.As(err, &refused) && errors.Is(err, fs.ErrPermission):
-		return "run it with more rights: " + Command(append([]string{"sudo", program(again[0])}, again[1:]...)...)
+		return "run it with more rights: " + shell.Command(append([]string{"sudo", program(again[0])}, again[1:]...)...)
 	case errors.As(err, &unusable):
 		return unusable.Next
 	case errors.As(err, &choice) && len(choice.Members) > 0:
-		return "choose one: " + Command(append(again, "--member", choice.Members[0])...)
+		return "choose one: " + shell.Command(append(again, "--member", choice.Members[0])...)
 	case errors.As(err, new(*image.DamageError)):
 		return "download it again"
 	}

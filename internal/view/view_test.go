@@ -21,6 +21,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
 )
 
@@ -47,11 +48,11 @@ func TestFoldedTextFitsAndLosesNothing(t *testing.T) {
 // TestQuotedWordsAreWhatAShellReads asks a real shell.
 func TestQuotedWordsAreWhatAShellReads(t *testing.T) {
 	for _, word := range []string{"", "plain.img", "two words", "it's", `back\slash`, "$HOME", "a;b", "*", "~", "\"q\"", "-x", "new\nline", "é"} {
-		out, err := exec.Command("sh", "-c", "printf %s "+Quote(word)).Output()
+		out, err := exec.Command("sh", "-c", "printf %s "+shell.Quote(word)).Output()
 		require.NoError(t, err)
 		assert.Equal(t, word, string(out))
 	}
-	assert.Equal(t, "zipstamp stamp 'my image.xz' /dev/sdb", Command("zipstamp", "stamp", "my image.xz", "/dev/sdb"))
+	assert.Equal(t, "zipstamp stamp 'my image.xz' /dev/sdb", shell.Command("zipstamp", "stamp", "my image.xz", "/dev/sdb"))
 }
 
 func TestNumbersForPeople(t *testing.T) {

@@ -5,6 +5,8 @@ package guard
 import (
 	"fmt"
 	"strings"
+
+	"zipstamp/internal/shell"
 )
 
 // MaxCard is the size of the largest card there is, bytes: the limit of SDXC (SD Physical Layer Simplified Specification 9.10, section
@@ -84,7 +86,7 @@ func Judge(f Facts) []Reason {
 	card := f.File || f.Loop || f.Removable || f.SDSlot
 	for _, s := range f.Swaps {
 		if !card || f.File || !f.Asked {
-			add(InUse, "turn the swap off, and run the command again: sudo swapoff "+shellQuote(s), "this computer uses %s as swap", s)
+			add(InUse, "turn the swap off, and run the command again: sudo swapoff "+shell.Quote(s), "this computer uses %s as swap", s)
 		}
 	}
 	for _, h := range f.Holders {
@@ -95,7 +97,7 @@ func Judge(f Facts) []Reason {
 	}
 	for _, m := range f.Mounts {
 		if len(f.System) == 0 && (m.Volume || !card && !isDesktopPoint(m.Point)) {
-			add(InUse, "unmount it, and run the command again: sudo umount "+shellQuote(m.Point), "this computer has %s mounted at %s", m.Source, m.Point)
+			add(InUse, "unmount it, and run the command again: sudo umount "+shell.Quote(m.Point), "this computer has %s mounted at %s", m.Source, m.Point)
 		}
 	}
 	switch nothing := f.Made == "" && f.Unfit == ""; {
@@ -125,12 +127,4 @@ func Judge(f Facts) []Reason {
 // isDesktopPoint tells the places where desktops mount what is plugged in.
 func isDesktopPoint(point string) bool {
 	return strings.HasPrefix(point, "/media/") || strings.HasPrefix(point, "/run/media/")
-}
-
-// shellQuote writes a word as a shell reads it.
-func shellQuote(s string) string {
-	if s != "" && !strings.ContainsAny(s, " \t\n'\"\\$&;|<>*?()[]{}`!#~") {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -1,4 +1,5 @@
-package view
+// Package shell writes words as a shell reads them, for advice that a person can copy.
+package shell
 
 import "strings"
 
