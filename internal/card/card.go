@@ -259,7 +259,14 @@ func (c *Card) Reasons(o Consent) []guard.Reason { return guard.Judge(c.facts(o)
 
 // Refusal says why the card may not be written; nil if it may.
 func (c *Card) Refusal(o Consent) error {
-	reasons := c.Reasons(o)
+	if refused := c.refusal(c.Reasons(o)); refused != nil {
+		return refused
+	}
+	return nil
+}
+
+// refusal makes an error of reasons; nil if there are none.
+func (c *Card) refusal(reasons []guard.Reason) *RefusedError {
 	if len(reasons) == 0 {
 		return nil
 	}

@@ -78,12 +78,15 @@ func (c *Card) claim(ctx context.Context, f Freeing) (Device, error) {
 
 // refusedFor is Refusal for a card that was allowed before: what another program holds now, it may be about to mount.
 func (c *Card) refusedFor(o Consent) error {
-	err := c.Refusal(o)
-	var refused *RefusedError
-	if reasons := c.Reasons(o); errors.As(err, &refused) && len(reasons) == 1 && reasons[0].Cause == guard.Held {
+	reasons := c.Reasons(o)
+	refused := c.refusal(reasons)
+	if refused == nil {
+		return nil
+	}
+	if len(reasons) == 1 && reasons[0].Cause == guard.Held {
 		refused.Err = errTakenAgain
 	}
-	return err
+	return refused
 }
 
 // errInUse says that programs use what is on a card, errTakenAgain that something took it after it was freed.
@@ -153,7 +156,6 @@ type Leaving struct {
 
 // Left is how a card was let go.
 type Left struct {
-	Reread     bool  // the kernel knows the new partitions
 	Ejected    bool  // it can be taken out
 	PoweredOff bool  // likewise
 	Problem    error // why not all that was wanted was done; nil if it was

@@ -17,9 +17,7 @@ import (
 // letGo has the kernel read the partition table again, and ejects.
 func (b *block) letGo(ctx context.Context, c *Card, want Leaving) Left {
 	var left Left
-	err := b.rereadTable(ctx, c)
-	left.Reread = err == nil
-	switch {
+	switch err := b.rereadTable(ctx, c); {
 	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENODEV), errors.Is(err, unix.ENXIO):
 		// a kernel or a loop device that looks for no partitions, or a card that is gone
 	case err != nil:
