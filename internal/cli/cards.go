@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -116,11 +115,11 @@ func (a *app) history() []receipt.Document {
 		if err != nil {
 			return nil // then there are none that could be found
 		}
-		base, below := who.stateFolder()
-		if set, err := loadSettings(who, nil); err == nil && set.receipts != "" {
-			base, below = splitExisting(set.receipts)
+		set, err := loadSettings(who, nil)
+		if err != nil {
+			set = settings{} // then the usual folder
 		}
-		a.past = receipt.History(filepath.Join(base, below))
+		a.past = receipt.History(who.receiptsFolder(set).Path())
 	}
 	return a.past
 }

@@ -10,13 +10,13 @@ import (
 
 	"github.com/adrg/xdg"
 
-	"zipstamp/internal/receipt"
+	"zipstamp/internal/state"
 )
 
 // person is who runs the program: under sudo, who called it.
 type person struct {
-	home  string        // the folder below which the program's own folders are made
-	owner receipt.Owner // of new files; the zero value where that needs no care
+	home  string      // the folder below which the program's own folders are made
+	owner state.Owner // of new files; the zero value where that needs no care
 	sudo  bool
 }
 
@@ -48,13 +48,27 @@ func (p person) configFile() string {
 // keysFolder is where the keys are that the user keeps.
 func (p person) keysFolder() string { return filepath.Join(filepath.Dir(p.configFile()), "keys") }
 
-// stateFolder is where receipts are kept, as a folder that exists and what is below it.
-func (p person) stateFolder() (base, below string) {
-	const name = "zipstamp/receipts"
+// stateFolder is where a part of what the program remembers is kept.
+func (p person) stateFolder(part string) state.Place {
+	name := filepath.Join("zipstamp", part)
 	if p.sudo {
-		return p.home, filepath.Join(".local/state", name)
+		return state.Place{Home: p.home, Folder: filepath.Join(".local/state", name), Owner: p.owner}
 	}
-	return splitExisting(filepath.Join(xdg.StateHome, name))
+	return p.folder(filepath.Join(xdg.StateHome, name))
+}
+
+// folder is a folder that the user named.
+func (p person) folder(path string) state.Place {
+	base, below := splitExisting(path)
+	return state.Place{Home: base, Folder: below, Owner: p.owner}
+}
+
+// receiptsFolder is where receipts are kept.
+func (p person) receiptsFolder(set settings) state.Place {
+	if set.receipts != "" {
+		return p.folder(set.receipts)
+	}
+	return p.stateFolder("receipts")
 }
 
 // short writes a path below the working folder from there, and one below the person's home as shells do, with a tilde.

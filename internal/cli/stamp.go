@@ -341,8 +341,7 @@ func (s *stamping) consent() error {
 
 func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
 	if isFolder(s.o.receipt) {
-		base, below := splitExisting(s.o.receipt)
-		return receipt.InFolder(base, below, s.who.owner, t.card.Name, time.Now())
+		return receipt.InFolder(s.who.folder(s.o.receipt), "stamp", t.card.Name, time.Now())
 	}
 	if s.o.receipt != "" {
 		if s.image.Same(s.o.receipt) || t.card.Is(s.o.receipt) {
@@ -350,11 +349,7 @@ func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
 		}
 		return receipt.AtFile(s.o.receipt, s.who.owner)
 	}
-	base, below := s.who.stateFolder()
-	if s.set.receipts != "" {
-		base, below = splitExisting(s.set.receipts)
-	}
-	return receipt.InFolder(base, below, s.who.owner, t.card.Name, time.Now())
+	return receipt.InFolder(s.who.receiptsFolder(s.set), "stamp", t.card.Name, time.Now())
 }
 
 func isFolder(path string) bool {

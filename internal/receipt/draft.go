@@ -7,16 +7,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
-	"strings"
 	"time"
+
+	"zipstamp/internal/state"
 )
 
 // reserve is the room that a draft takes on the disk, bytes. A receipt with all lists full is smaller.
 const reserve = 256 << 10
-
-// Owner is to whom new files and folders belong; the zero value: to whoever runs the program.
-type Owner struct{ UID, GID int }
 
 // Draft is a receipt that will be written: its file is there, under another name, with room on the disk. So a
 // folder that can't be written, or a disk that is full, is found before the work and not after it.
@@ -28,14 +25,13 @@ type Draft struct {
 	path string // of the receipt to be, for messages
 }
 
-// InFolder starts a receipt in a folder for many. The folder is made, below home, if it isn't there; no
-// link in it leads out of home, so that a program with more rights than the owner does no harm.
-func InFolder(home, folder string, owner Owner, cardName string, now time.Time) (*Draft, error) {
-	root, err := openFolder(home, folder, owner)
+// InFolder starts a receipt of a job in a folder for many.
+func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, error) {
+	root, err := folder.Open()
 	if err != nil {
 		return nil, err
 	}
-	base := fmt.Sprintf("%s-stamp-%s", now.UTC().Format("20060102-150405"), plainName(cardName))
+	base := fmt.Sprintf("%s-%s-%s", now.UTC().Format("20060102-150405"), state.PlainName(job), state.PlainName(cardName))
 	for i := 1; ; i++ {
 		name := base + ".json"
 		if i > 1 {
@@ -44,7 +40,7 @@ func InFolder(home, folder string, owner Owner, cardName string, now time.Time) 
 		if _, err := root.Lstat(name); err == nil {
 			continue // an earlier run's
 		}
-		d, err := start(root, name, "."+name+".part", filepath.Join(home, folder, name), owner)
+		d, err := start(root, name, "."+name+".part", filepath.Join(folder.Path(), name), folder.Owner)
 		if errors.Is(err, fs.ErrExist) {
 			continue // another run has just taken it
 		}
@@ -56,7 +52,7 @@ func InFolder(home, folder string, owner Owner, cardName string, now time.Time) 
 }
 
 // AtFile starts a receipt at a path that the user chose. What is there before is replaced at the end.
-func AtFile(path string, owner Owner) (*Draft, error) {
+func AtFile(path string, owner state.Owner) (*Draft, error) {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s is not a plain file", path)
 	}
@@ -72,51 +68,13 @@ func AtFile(path string, owner Owner) (*Draft, error) {
 	return d, err
 }
 
-// openFolder makes the folders between home and folder that are missing, and gives them to owner.
-func openFolder(home, folder string, owner Owner) (*os.Root, error) {
-	root, err := os.OpenRoot(home)
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	made := "."
-	for _, part := range strings.Split(filepath.ToSlash(folder), "/") {
-		made = filepath.Join(made, part)
-		err := root.Mkdir(made, 0o755)
-		if errors.Is(err, fs.ErrExist) {
-			continue
-		}
-		if err == nil && owner != (Owner{}) {
-			err = root.Lchown(made, owner.UID, owner.GID)
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	return root.OpenRoot(folder)
-}
-
-// plainName keeps a card's name to characters that every file system takes.
-func plainName(name string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r == '.', r == '_', r == '-':
-			return r
-		}
-		return '_'
-	}, name)
-}
-
 // start makes the file temp, which must not be there, and takes room for it. root stays the caller's if it fails.
-func start(root *os.Root, name, temp, path string, owner Owner) (*Draft, error) {
+func start(root *os.Root, name, temp, path string, owner state.Owner) (*Draft, error) {
 	file, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return nil, err
 	}
-	if owner != (Owner{}) {
-		err = file.Chown(owner.UID, owner.GID)
-	}
-	if err == nil {
+	if err = owner.Take(file); err == nil {
 		_, err = file.Write(make([]byte, reserve))
 	}
 	if err == nil {
@@ -155,7 +113,7 @@ func (d *Draft) Keep(doc Document) error {
 		_ = d.root.Remove(d.temp) // nothing is lost if it stays
 		return fmt.Errorf("write receipt %s: %w", d.path, err)
 	}
-	return d.syncFolder()
+	return state.Sync(d.root)
 }
 
 func (d *Draft) fill(text []byte) error {
@@ -166,19 +124,6 @@ func (d *Draft) fill(text []byte) error {
 		return err
 	}
 	return errors.Join(d.file.Sync(), d.file.Close())
-}
-
-// syncFolder makes the new name last through a power cut. Windows has no such call.
-func (d *Draft) syncFolder() error {
-	if runtime.GOOS == "windows" {
-		return nil
-	}
-	folder, err := d.root.Open(".")
-	if err != nil {
-		return err
-	}
-	defer folder.Close()
-	return folder.Sync()
 }
 
 // Encode writes the document as people can read it.

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/state"
 )
 
 var noon = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
@@ -25,7 +27,7 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 		}
 		return out
 	}
-	d, err := InFolder(home, "a/b", Owner{}, "my card/1", noon)
+	d, err := InFolder(state.Place{Home: home, Folder: "a/b"}, "stamp", "my card/1", noon)
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(home, "a/b/20260501-120000-stamp-my_card_1.json"), d.Path())
 	require.Len(t, names(), 1)
@@ -34,7 +36,7 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	assert.Empty(t, names())
 
 	for range 3 {
-		d, err = InFolder(home, "a/b", Owner{}, "x", noon)
+		d, err = InFolder(state.Place{Home: home, Folder: "a/b"}, "stamp", "x", noon)
 		require.NoError(t, err)
 		require.NoError(t, d.Keep(Document{Receipt: Version, Sentence: "tide"}))
 	}
@@ -46,9 +48,9 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	assert.Equal(t, "tide", doc.Sentence)
 
 	// Two runs in one second, on two cards of one name that ends like a number, keep both receipts.
-	one, err := InFolder(home, "a/c", Owner{}, "sd-1", noon)
+	one, err := InFolder(state.Place{Home: home, Folder: "a/c"}, "stamp", "sd-1", noon)
 	require.NoError(t, err)
-	two, err := InFolder(home, "a/c", Owner{}, "sd-1", noon)
+	two, err := InFolder(state.Place{Home: home, Folder: "a/c"}, "stamp", "sd-1", noon)
 	require.NoError(t, err)
 	require.NoError(t, two.Keep(Document{Sentence: "two"}))
 	require.NoError(t, one.Keep(Document{Sentence: "one"}))
@@ -60,7 +62,7 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 
 	file := filepath.Join(home, "mine.json")
 	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
-	d, err = AtFile(file, Owner{})
+	d, err = AtFile(file, state.Owner{})
 	require.NoError(t, err)
 	text, err = os.ReadFile(file)
 	require.NoError(t, err)
@@ -69,7 +71,7 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	text, err = os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "tide")
-	_, err = AtFile(home, Owner{})
+	_, err = AtFile(home, state.Owner{})
 	assert.ErrorContains(t, err, "is not a plain file")
 }
 
