@@ -26,6 +26,16 @@ const (
 	Finish    Phase = "finish" // the first block, written and read back last
 )
 
+// The phases of a test of a card, besides those above.
+const (
+	Save    Phase = "save"     // what stands where it will be written
+	Sample  Phase = "sample"   // sector stamps are written here and there
+	Look    Phase = "look"     // places are read
+	Bound   Phase = "narrow"   // the boundary of what is real is looked for
+	PutBack Phase = "put back" // what was saved
+	Rewrite Phase = "rewrite"  // a part, so that the card's own memory can't answer
+)
+
 // Meter is the progress of one job. The zero value is ready for use.
 type Meter struct {
 	mu    sync.Mutex

@@ -1,0 +1,305 @@
+package gauge
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/meter"
+)
+
+// hopelessRow is how many blocks in a row must fail altogether before it is asked whether all that is left fails.
+const hopelessRow = 4
+
+// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each an eighth
+// farther than the one before. A lost place shows as soon as the card's memory has forgotten it.
+const (
+	nearest  = BlockSize
+	farthest = 8 << 30
+)
+
+// leastLoss is how long a stretch that seems to be lost must be before it is taken for the end of what is real, bytes: a block of flash that fails is
+// at most some MB.
+func leastLoss(real int64) int64 { return max(6<<20, real/256) }
+
+// behind looks back from the head: whether the start has been overwritten, and whether what was written before is still there. It returns a loss that is
+// certain, and nil otherwise.
+func (r *wholeRun) behind() (*Loss, error) {
+	if r.cached() {
+		if err := r.settle(); err != nil {
+			return nil, err
+		}
+	}
+	if loss, err := r.repeats(); loss != nil || err != nil {
+		return loss, err
+	}
+	return r.trails()
+}
+
+// repeats looks at the start of the card: there, a card whose addresses repeat has what was written last.
+func (r *wholeRun) repeats() (*Loss, error) {
+	step := int64(0)
+	for _, off := range []int64{0, 1 << 20, 9 << 20} {
+		if off+sampleSize > r.head {
+			break
+		}
+		o, err := r.test(off, min(sampleSize, r.head))
+		if err != nil {
+			return nil, err
+		}
+		step = gcd(step, distance(o, off))
+	}
+	if step == 0 {
+		return nil, nil
+	}
+	// All of the start must be overwritten, each place by one that is a multiple of the real size away.
+	at, seen := []int64{}, 0
+	most := min(step, r.head-step)
+	for i := range int64(64) {
+		at = append(at, i*(most/64)/sampleSize*sampleSize)
+	}
+	at = slices.Compact(at)
+	for _, off := range at {
+		o, err := r.test(off, min(sampleSize, r.head-off))
+		if err != nil {
+			return nil, err
+		}
+		if d := distance(o, off); d > 0 {
+			step = gcd(step, d)
+			seen++
+		}
+	}
+	if seen < len(at)*9/10 || seen == 0 {
+		return nil, nil
+	}
+	return &Loss{Repeats: true, Real: step}, nil
+}
+
+// distance is how far from its place a stamp is that overwrote it, bytes: the greatest common divisor of those in an outcome; 0 if none did. Only what was
+// written later, which is farther up, can have.
+func distance(o outcome, off int64) (step int64) {
+	for i, k := range o.readings {
+		if d := k.Of*mark.Size - off - int64(i)*mark.Size; k.Kind == mark.Elsewhere && d > 0 {
+			step = gcd(step, d)
+		}
+	}
+	return step
+}
+
+func gcd(a, b int64) int64 {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return a
+}
+
+// trails reads back places behind the head. Where one is lost, the first lost one is looked for.
+func (r *wholeRun) trails() (*Loss, error) {
+	lowest, highest := int64(-1), int64(-1)
+	good := int64(0)
+	for d := int64(nearest); d <= min(r.head, farthest); d += max(d/8, BlockSize) / sampleSize * sampleSize {
+		off := (r.head - d) / sampleSize * sampleSize
+		o, err := r.test(off, sampleSize)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case o.state == Missing:
+			lowest, highest, good = off, max(highest, off), 0
+		case lowest >= 0 && good == 0:
+			good = off // above the lowest lost place, it would be the card's memory that answers
+		}
+	}
+	if lowest < 0 {
+		return nil, nil
+	}
+	real, err := r.boundary(good, lowest)
+	if err != nil || highest-real < leastLoss(real) {
+		return nil, err // perhaps a bad place; more will be known farther on
+	}
+	// Between the boundary and the highest lost place all must be lost; else these are bad places of a card of the right size.
+	const samples = 24
+	lost := 0
+	for i := range int64(samples) {
+		o, err := r.test(real+(highest-real)*i/samples/sampleSize*sampleSize, sampleSize)
+		if err != nil {
+			return nil, err
+		}
+		if o.state == Missing {
+			lost++
+			r.lostSample = append(r.lostSample, o.readings...)
+		}
+	}
+	if lost < samples*9/10 {
+		r.lostSample = nil
+		return nil, nil
+	}
+	cached := r.head - highest - nearest
+	if cached <= BlockSize {
+		cached = 0
+	}
+	return &Loss{Real: real, Cached: cached}, nil
+}
+
+// boundary is the first lost sector between a place that holds and one that is lost, bytes.
+func (r *wholeRun) boundary(good, lost int64) (int64, error) {
+	sector := int64(r.dev.SectorSize())
+	for lost-good > sector {
+		mid := good + (lost-good)/2/sector*sector
+		o, err := r.test(mid, sector)
+		if err != nil {
+			return 0, err
+		}
+		if o.state == Missing {
+			lost = mid
+		} else {
+			good = mid
+		}
+	}
+	if good == 0 {
+		if o, err := r.test(0, sector); err != nil || o.state == Missing {
+			return 0, err
+		}
+	}
+	return lost, nil
+}
+
+// limited asks, after many blocks in a row could not be written at all, whether anything can be written from there on. If not, the boundary is a limit
+// of the reader, or of what is left of the card, and the test goes no farther.
+func (r *wholeRun) limited() (bool, error) {
+	sector := int64(r.dev.SectorSize())
+	fails := func(off int64) (bool, error) {
+		err := r.put(off, sector)
+		if err == nil || failedThere(err) {
+			return err != nil, nil
+		}
+		return true, err
+	}
+	from := r.head - sector
+	for i := range int64(16) {
+		off := from + (r.limit-sector-from)*i/15/sector*sector
+		if bad, err := fails(off); err != nil || !bad {
+			r.failedRow = 0
+			return false, err
+		}
+	}
+	good, bad := int64(0), from
+	for bad-good > sector {
+		mid := good + (bad-good)/2/sector*sector
+		failed, err := fails(mid)
+		if err != nil {
+			return false, err
+		}
+		if failed {
+			bad = mid
+		} else {
+			good = mid
+		}
+	}
+	r.rep.Limit = bad
+	r.bad = r.bad.outside(bad, r.dev.Size())
+	r.bad.add(Extent{bad, r.limit - bad, Unwritable})
+	r.head, r.limit = bad, bad
+	return true, nil
+}
+
+// cutShort ends a test whose verdict is known: what is real is written again where it was overwritten, and read back; and the card's end is looked at,
+// which some cards keep.
+func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
+	r.rep.Loss = loss
+	r.limit = loss.Real
+	from := int64(0)
+	if loss.Repeats {
+		r.meter.Begin(meter.Rewrite, min(r.head-loss.Real, loss.Real))
+		if err := r.inOrder(ctx, 0, min(r.head-loss.Real, loss.Real), r.rewriteBlock); err != nil {
+			return err
+		}
+	} else if r.First == 0 || r.First == r.dev.Size() {
+		if err := r.findTail(ctx, loss); err != nil {
+			return err
+		}
+	}
+	r.bad = r.bad.outside(loss.Real, r.dev.Size()) // what was noted beyond is part of the loss
+	if err := r.flush(); err != nil {
+		return err
+	}
+	if err := r.readBack(ctx, from, loss.Real, meter.ReadBack, false); err != nil {
+		return err
+	}
+	if loss.Tail > 0 {
+		return r.readBack(ctx, r.dev.Size()-loss.Tail, r.dev.Size(), meter.ReadBack, false)
+	}
+	return nil
+}
+
+// rewriteBlock writes stamps where some were before. A failure is found when they are read back.
+func (r *wholeRun) rewriteBlock(buf []byte, off int64) error {
+	err := r.writeAt(buf, off)
+	r.meter.Add(int64(len(buf)))
+	if failedThere(err) {
+		return nil
+	}
+	return err
+}
+
+// displace writes stamps again from the card's start on, so that its own memory has those and no longer what was written before.
+func (r *wholeRun) displace(ctx context.Context, n int64) error {
+	return r.inOrder(ctx, 0, n, r.rewriteBlock)
+}
+
+// tailProbes is how many places are tried at once beyond a loss.
+const tailProbes = 64
+
+// findTail looks whether the card keeps what is written to its end, as some do so that a table or a file system there looks right, and writes all of
+// that.
+func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
+	start := time.Now()
+	defer func() { r.rep.took(meter.Bound, 0, start) }()
+	r.meter.Begin(meter.Bound, 0)
+	size, sector := r.dev.Size(), int64(r.dev.SectorSize())
+	memory := min(loss.Real, max(16<<20, 2*loss.Cached))
+	// Places are tried between the two bounds, until they are next to each other: lost below, kept from the upper one on.
+	lost, keeps := loss.Real, size
+	for first := true; keeps-lost > sector; first = false {
+		var at []int64
+		for i := range int64(tailProbes) {
+			off := lost + (keeps-lost)*(i+1)/tailProbes/sector*sector
+			if off = min(off, size-sector); off > lost && (off < keeps) {
+				at = append(at, off)
+			}
+		}
+		if first {
+			at = append(at, size-sector)
+		}
+		slices.Sort(at)
+		at = slices.Compact(at)
+		for _, off := range at {
+			if err := r.put(off, sector); err != nil && !failedThere(err) {
+				return err
+			}
+		}
+		if err := r.displace(ctx, memory); err != nil {
+			return err
+		}
+		if err := r.settle(); err != nil {
+			return err
+		}
+		for i := len(at) - 1; i >= 0; i-- {
+			o, err := r.test(at[i], sector)
+			if err != nil {
+				return err
+			}
+			if o.state == Missing || o.state == Failing {
+				lost = at[i]
+				break
+			}
+			keeps = at[i]
+		}
+		if keeps == size {
+			return nil
+		}
+	}
+	loss.Tail = size - keeps
+	return r.inOrder(ctx, keeps, size, r.rewriteBlock)
+}

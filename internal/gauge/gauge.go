@@ -1,0 +1,310 @@
+// Package gauge finds out what a card really holds.
+//
+// There are three tests. Spots samples the whole range and puts back what was there; Whole writes and reads every block, and what was on the card is lost;
+// Space fills the free space of a mounted card with files. All of them write sector stamps (package mark), which say who they are: what is read at a
+// place tells whether it was written there, somewhere else, or not at all. docs/gauge.md says why each step is as it is.
+//
+// A verdict is never more than was seen. What can't be told apart from a fault of the reader or the cable is called inconclusive.
+package gauge
+
+import (
+	"slices"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/meter"
+)
+
+// BlockSize is the unit in which a card is written and read from end to end, bytes.
+const BlockSize = 4 << 20
+
+// inFlight is how many blocks are written, or read, at once.
+const inFlight = 3
+
+// Method is how a card was tested.
+type Method string
+
+// The methods.
+const (
+	BySpots Method = "spots"
+	ByWhole Method = "whole"
+	BySpace Method = "space"
+)
+
+// Verdict sums up a test.
+type Verdict string
+
+// The verdicts.
+const (
+	Holds        Verdict = "holds what it claims" // as far as the method can tell
+	Counterfeit  Verdict = "counterfeit"          // holds less than it claims
+	Faulty       Verdict = "faulty"               // the size is right, and places are bad
+	Unsteady     Verdict = "unsteady"             // two reads of a place differed, or an access failed and then went right
+	Inconclusive Verdict = "inconclusive"         // errors that may be the reader's or the cable's, or the test did not come to its end
+)
+
+// State is what is known of a stretch of the card.
+type State string
+
+// The states, the worst last.
+const (
+	Good       State = "holds"
+	Unwritten  State = "not tested"
+	Shaky      State = "unsteady"      // right at one reading, and not at another
+	Worn       State = "worn"          // some bits differ
+	Failing    State = "can't be read" // I/O errors
+	Unwritable State = "can't be written"
+	Missing    State = "lost"    // what was written isn't there
+	Repeating  State = "repeats" // what is written here overwrites what is below the real size
+)
+
+// Extent is a stretch of the card in one state, bytes.
+type Extent struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+	State  State `json:"state"`
+}
+
+// End is where the next extent starts.
+func (e Extent) End() int64 { return e.Offset + e.Length }
+
+// Loss is how a card holds less than it claims.
+type Loss struct {
+	Repeats bool  // addresses repeat after Real; otherwise writes are lost
+	Real    int64 // bytes that hold data, from the start
+	Tail    int64 // bytes that hold data at the card's end; 0 for most
+	Exact   bool  // Real is exact to the sector; otherwise it is a lower bound
+	ReadsAs string
+	Cached  int64 // bytes that it answered from its own memory at first, at least; 0: none seen
+}
+
+// Holds is how many bytes hold data.
+func (l Loss) Holds() int64 { return l.Real + l.Tail }
+
+// Report is the result of a test. It is filled as far as the test came.
+type Report struct {
+	Method  Method
+	Verdict Verdict
+	Claimed int64    // bytes
+	Tested  int64    // the first so many bytes of it
+	Loss    *Loss    // nil where none was found
+	Extents []Extent // of all that is claimed, in order
+	Bad     Counts   // sectors, below the real size
+	Limit   int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
+	Places  int      // spots: random places that were tested, and are right
+
+	Nonce   mark.Nonce
+	Seed    uint64
+	Written int64 // bytes
+	Read    int64
+	Writes  Times // of single accesses
+	Reads   Times
+	Writing []meter.Point // speed over position
+	Reading []meter.Point
+	Phases  []Phase
+	Mishaps []card.Mishap
+	Early   int64 // whole: where the head was when the loss was found; 0 if it went to the end
+	Resumed bool
+}
+
+// Counts counts sectors of 512 bytes by what is wrong with them.
+type Counts struct {
+	Unsteady   int64 `json:"unsteady"`
+	Worn       int64 `json:"worn"`
+	Bits       int64 `json:"bits"` // that differ, in worn sectors
+	Unreadable int64 `json:"unreadable"`
+	Unwritable int64 `json:"unwritable"`
+	Lost       int64 `json:"lost"` // single places, not the loss of a part of the card
+}
+
+// Faults is how many sectors are bad at every reading.
+func (c Counts) Faults() int64 { return c.Worn + c.Unreadable + c.Unwritable + c.Lost }
+
+// Phase is how long a part of the test took.
+type Phase struct {
+	Phase meter.Phase
+	Bytes int64
+	Took  time.Duration
+}
+
+// Trusted tells whether nothing speaks against the card.
+func (r *Report) Trusted() bool { return r.Verdict == Holds }
+
+// Usable is how many bytes from the start hold data, as far as is known; bad places in between are not taken off.
+func (r *Report) Usable() int64 {
+	if r.Loss != nil {
+		return r.Loss.Real
+	}
+	return r.Tested
+}
+
+// judge gives the verdict. ended says that the test came to its end.
+func (r *Report) judge(ended bool) {
+	switch {
+	case r.Loss != nil:
+		r.Verdict = Counterfeit
+	case r.Bad.Faults() > 0:
+		r.Verdict = Faulty
+	case !ended || r.Limit > 0:
+		r.Verdict = Inconclusive
+	case r.Bad.Unsteady > 0:
+		r.Verdict = Unsteady
+	default:
+		r.Verdict = Holds
+	}
+}
+
+// took adds to the time of a phase.
+func (r *Report) took(p meter.Phase, bytes int64, start time.Time) {
+	took := time.Since(start)
+	for i := range r.Phases {
+		if r.Phases[i].Phase == p {
+			r.Phases[i].Bytes += bytes
+			r.Phases[i].Took += took
+			return
+		}
+	}
+	r.Phases = append(r.Phases, Phase{p, bytes, took})
+}
+
+// forgiven takes over what the device has tried again. A place that failed once, and then did not, is unsteady.
+func (r *Report) forgiven(d card.Device, bad *badList) {
+	h, ok := d.(interface{ Mishaps() []card.Mishap })
+	if !ok {
+		return
+	}
+	r.Mishaps = h.Mishaps()
+	for _, m := range r.Mishaps {
+		if m.Op == "read" || m.Op == "write" {
+			bad.add(Extent{m.Offset, mark.Size, Shaky})
+		}
+	}
+}
+
+// badList is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
+// extents, those of the same state that are close together are joined over what is good between them. Counts are exact.
+type badList struct {
+	list   []Extent
+	counts map[State]int64 // bytes
+	bits   int64
+	gap    int64 // bytes over which extents are joined
+}
+
+// maxExtents is how many extents are kept.
+const maxExtents = 4096
+
+// add puts an extent in. It replaces what is known of its stretch only if it is worse.
+func (b *badList) add(e Extent) {
+	if b.counts == nil {
+		b.counts = map[State]int64{}
+	}
+	at, _ := slices.BinarySearchFunc(b.list, e.Offset, func(x Extent, off int64) int {
+		if x.End() <= off {
+			return -1
+		}
+		return 1
+	})
+	for i := at; i < len(b.list) && b.list[i].Offset < e.End(); i++ { // what is known already
+		old := b.list[i]
+		if rank(old.State) >= rank(e.State) {
+			if old.Offset > e.Offset {
+				b.add(Extent{e.Offset, old.Offset - e.Offset, e.State})
+			}
+			if rest := e.End() - old.End(); rest > 0 {
+				b.add(Extent{old.End(), rest, e.State})
+			}
+			return
+		}
+	}
+	var before, after []Extent // what is left of those that are replaced
+	end := at
+	for ; end < len(b.list) && b.list[end].Offset < e.End(); end++ {
+		old := b.list[end]
+		b.counts[old.State] -= min(old.End(), e.End()) - max(old.Offset, e.Offset)
+		if old.Offset < e.Offset {
+			before = []Extent{{old.Offset, e.Offset - old.Offset, old.State}}
+		}
+		if old.End() > e.End() {
+			after = []Extent{{e.End(), old.End() - e.End(), old.State}}
+		}
+	}
+	b.counts[e.State] += e.Length
+	b.list = slices.Replace(b.list, at, end, slices.Concat(before, []Extent{e}, after)...)
+	b.join(at + len(before))
+	for len(b.list) > maxExtents {
+		b.coarsen()
+	}
+}
+
+// join joins the extent with its neighbours.
+func (b *badList) join(i int) {
+	touch := func(x, y Extent) bool { return x.State == y.State && y.Offset-x.End() <= b.gap }
+	if i+1 < len(b.list) && touch(b.list[i], b.list[i+1]) {
+		b.list[i].Length = b.list[i+1].End() - b.list[i].Offset
+		b.list = slices.Delete(b.list, i+1, i+2)
+	}
+	if i > 0 && touch(b.list[i-1], b.list[i]) {
+		b.list[i-1].Length = b.list[i].End() - b.list[i-1].Offset
+		b.list = slices.Delete(b.list, i, i+1)
+	}
+}
+
+// coarsen joins what is close together, twice as far as before.
+func (b *badList) coarsen() {
+	b.gap = max(2*b.gap, BlockSize/64)
+	var out []Extent
+	for _, e := range b.list {
+		if n := len(out); n > 0 && e.Offset-out[n-1].End() <= b.gap {
+			out[n-1].Length = e.End() - out[n-1].Offset
+			if rank(e.State) > rank(out[n-1].State) {
+				out[n-1].State = e.State
+			}
+			continue
+		}
+		out = append(out, e)
+	}
+	b.list = out
+}
+
+// rank orders states, the worse the higher.
+func rank(s State) int {
+	return slices.Index([]State{Good, Unwritten, Shaky, Worn, Failing, Unwritable, Missing, Repeating}, s)
+}
+
+// countsOf are the counts in sectors.
+func (b *badList) sectors() Counts {
+	n := func(s State) int64 { return b.counts[s] / mark.Size }
+	return Counts{Unsteady: n(Shaky), Worn: n(Worn), Bits: b.bits, Unreadable: n(Failing), Unwritable: n(Unwritable), Lost: n(Missing) + n(Repeating)}
+}
+
+// cover lists all of [0, size): what is bad, and what is good between.
+func (b *badList) cover(size int64) (all []Extent) {
+	at := int64(0)
+	for _, e := range b.list {
+		if e.Offset > at {
+			all = append(all, Extent{at, e.Offset - at, Good})
+		}
+		all = append(all, e)
+		at = e.End()
+	}
+	if at < size {
+		all = append(all, Extent{at, size - at, Good})
+	}
+	return all
+}
+
+// outside is what is bad below from, and from to on.
+func (b *badList) outside(from, to int64) (out badList) {
+	out = badList{gap: b.gap, bits: b.bits}
+	for _, e := range b.list {
+		if e.Offset < from {
+			out.add(Extent{e.Offset, min(e.End(), from) - e.Offset, e.State})
+		}
+		if e.End() > to {
+			start := max(e.Offset, to)
+			out.add(Extent{start, e.End() - start, e.State})
+		}
+	}
+	return out
+}

@@ -1,0 +1,313 @@
+// Package journal keeps what stood where a test writes sector stamps, on the computer's disk, until it has been put back. A run that is
+// killed, a power cut, or a card that is pulled out loses nothing: the journal puts it right later.
+//
+// A journal is a file:
+//
+//	zipstamp journal 1\n
+//	a Head as JSON in one line\n
+//	batches, each:
+//	    "batch\n", the number of places (4 bytes)
+//	    of each place: its offset on the card (8 bytes), the length (4 bytes), what stood there
+//	    the BLAKE3 digest of all that (32 bytes)
+//
+// Numbers are little endian. A batch is on the disk, whole, before the first of its places is written on the card; so one that is cut short, at the
+// end of the file, was never begun on the card, and is left out.
+package journal
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/state"
+)
+
+// Version is the version of the format.
+const Version = 1
+
+// suffix of a journal's name, and the first line but for the version.
+const (
+	suffix = ".journal"
+	title  = "zipstamp journal "
+	opener = "batch\n"
+)
+
+// Bounds of what is read, against files that are none of ours.
+const (
+	maxHead   = 64 << 10
+	maxPlaces = 1 << 20
+	maxPlace  = 1 << 20  // bytes
+	maxFile   = 1 << 30  // bytes
+	minBatch  = 10 + 32  // bytes
+	perPlace  = 8 + 4    // bytes before what stood there
+	bufSize   = 64 << 10 // bytes
+)
+
+// Card is by what a card is known again, besides by what is on it.
+type Card struct {
+	Path   string `json:"path"`
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	Size   int64  `json:"size"` // bytes
+	Model  string `json:"model,omitempty"`
+	Serial string `json:"serial,omitempty"`
+	CID    string `json:"cid,omitempty"` // of a card in an SD slot
+}
+
+// May tells whether the card may be the other one: nothing that both say of themselves differs. A card in a reader says only its
+// size.
+func (c Card) May(other Card) bool {
+	switch {
+	case c.Size != other.Size || (c.Kind == other.Kind && c.Kind != blockKind && c.Path != other.Path):
+		return false
+	case c.CID != "" && other.CID != "":
+		return c.CID == other.CID
+	case c.Serial != "" && other.Serial != "":
+		return c.Serial == other.Serial
+	}
+	return true
+}
+
+// blockKind is the kind whose paths are handed out anew each time.
+const blockKind = "block device"
+
+// Head says what the journal is of.
+type Head struct {
+	Job     string     `json:"job"`
+	Card    Card       `json:"card"`
+	Nonce   mark.Nonce `json:"nonce"` // of the sector stamps that are written
+	Started time.Time  `json:"started"`
+}
+
+// Place is what stood somewhere on the card.
+type Place struct {
+	Offset int64 // bytes
+	Data   []byte
+}
+
+// Journal is a journal of a run that goes on.
+type Journal struct {
+	root *os.Root
+	file *os.File
+	name string
+}
+
+// Create starts a journal, for its owner's eyes only, since it has contents of the card.
+func Create(folder state.Place, head Head) (*Journal, error) {
+	root, err := folder.Open()
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{root: root, name: fmt.Sprintf("%s-%s-%s%s", head.Started.UTC().Format("20060102-150405"), state.PlainName(head.Card.Name), head.Nonce.String()[:8], suffix)}
+	j.file, err = root.OpenFile(j.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		root.Close()
+		return nil, err
+	}
+	text, err := json.Marshal(head)
+	if err == nil {
+		err = folder.Owner.Take(j.file)
+	}
+	if err == nil {
+		_, err = fmt.Fprintf(j.file, "%s%d\n%s\n", title, Version, text)
+	}
+	if err == nil {
+		err = errors.Join(j.file.Sync(), state.Sync(root))
+	}
+	if err != nil {
+		return nil, errors.Join(err, j.Remove())
+	}
+	return j, nil
+}
+
+// Save keeps what stood at the places; when it returns, that is on the computer's disk.
+func (j *Journal) Save(places []Place) error {
+	var b bytes.Buffer
+	b.WriteString(opener)
+	b.Write(binary.LittleEndian.AppendUint32(nil, uint32(len(places))))
+	for _, p := range places {
+		b.Write(binary.LittleEndian.AppendUint64(nil, uint64(p.Offset)))
+		b.Write(binary.LittleEndian.AppendUint32(nil, uint32(len(p.Data))))
+		b.Write(p.Data)
+	}
+	sum := blake3.Sum256(b.Bytes())
+	b.Write(sum[:])
+	if _, err := j.file.Write(b.Bytes()); err != nil {
+		return fmt.Errorf("write journal: %w", err)
+	}
+	if err := j.file.Sync(); err != nil {
+		return fmt.Errorf("write journal: %w", err)
+	}
+	return nil
+}
+
+// Path of the journal.
+func (j *Journal) Path() string { return filepath.Join(j.root.Name(), j.name) }
+
+// Close leaves the journal for later.
+func (j *Journal) Close() error { return errors.Join(j.file.Close(), j.root.Close()) }
+
+// Remove takes the journal away: all has been put back.
+func (j *Journal) Remove() error {
+	return errors.Join(j.file.Close(), j.root.Remove(j.name), state.Sync(j.root), j.root.Close())
+}
+
+// Pending is a journal of a run that did not come to its end.
+type Pending struct {
+	Head
+	Path    string
+	Batches [][]Place // in the order in which they were saved
+	Err     error     // why it can't be used; then the rest is not to be trusted
+}
+
+// Bytes that are to be put back.
+func (p Pending) Bytes() (n int64) {
+	for _, b := range p.Batches {
+		for _, one := range b {
+			n += int64(len(one.Data))
+		}
+	}
+	return n
+}
+
+// Remove takes the journal away.
+func (p Pending) Remove() error { return os.Remove(p.Path) }
+
+// All reads the journals in a folder, the oldest first. One that can't be used has an Err. A folder that isn't there has none.
+func All(folder string) ([]Pending, error) {
+	entries, err := os.ReadDir(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var all []Pending
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), suffix) || !e.Type().IsRegular() {
+			continue
+		}
+		p := open(filepath.Join(folder, e.Name()))
+		if p.Err != nil || len(p.Batches) > 0 {
+			all = append(all, p)
+		}
+	}
+	return all, nil
+}
+
+func open(path string) Pending {
+	f, err := os.Open(path)
+	if err != nil {
+		return Pending{Path: path, Err: err}
+	}
+	defer f.Close()
+	p, err := Read(io.LimitReader(f, maxFile))
+	p.Path, p.Err = path, err
+	return p
+}
+
+// ErrVersion says that a journal is of another version of the program.
+var ErrVersion = errors.New("a journal of another version of zipstamp")
+
+// Read reads a journal. What is cut short at its end is left out.
+func Read(from io.Reader) (p Pending, err error) {
+	r := bufio.NewReaderSize(from, maxHead)
+	first, err := r.ReadSlice('\n')
+	if err != nil || !bytes.HasPrefix(first, []byte(title)) {
+		return p, errors.New("no journal")
+	}
+	if string(first) != fmt.Sprintf("%s%d\n", title, Version) {
+		return p, ErrVersion
+	}
+	line, err := r.ReadSlice('\n')
+	if err != nil {
+		return p, errors.New("a journal that is damaged: its head is cut short")
+	}
+	if err := json.Unmarshal(line, &p.Head); err != nil {
+		return p, fmt.Errorf("a journal that is damaged: %w", err)
+	}
+	if p.Card.Size <= 0 {
+		return p, errors.New("a journal that is damaged: it names no card")
+	}
+	for {
+		batch, err := readBatch(r, p.Card.Size)
+		switch {
+		case err == nil:
+			p.Batches = append(p.Batches, batch)
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return p, nil
+		default:
+			return p, err
+		}
+	}
+}
+
+// readBatch reads a batch. The error is io.EOF or io.ErrUnexpectedEOF at the end of what was written whole.
+func readBatch(from io.Reader, size int64) ([]Place, error) {
+	sum := blake3.New()
+	r := io.TeeReader(from, sum)
+	head := make([]byte, len(opener)+4)
+	if _, err := io.ReadFull(r, head); err != nil {
+		return nil, err
+	}
+	count := binary.LittleEndian.Uint32(head[len(opener):])
+	if string(head[:len(opener)]) != opener || count > maxPlaces {
+		return nil, errDamaged(from)
+	}
+	var places []Place
+	for range count {
+		var at [perPlace]byte
+		if _, err := io.ReadFull(r, at[:]); err != nil {
+			return nil, eof(err)
+		}
+		offset, n := int64(binary.LittleEndian.Uint64(at[:])), int64(binary.LittleEndian.Uint32(at[8:]))
+		if n > maxPlace || offset < 0 || offset > size-n || n%mark.Size != 0 || offset%mark.Size != 0 {
+			return nil, errDamaged(from)
+		}
+		data := make([]byte, n)
+		if _, err := io.ReadFull(r, data); err != nil {
+			return nil, eof(err)
+		}
+		places = append(places, Place{offset, data})
+	}
+	want := sum.Sum(nil)
+	got := make([]byte, len(want))
+	if _, err := io.ReadFull(from, got); err != nil {
+		return nil, eof(err)
+	}
+	if !bytes.Equal(got, want) {
+		return nil, errDamaged(from)
+	}
+	return places, nil
+}
+
+// errDamaged is the error of a batch that makes no sense: if nothing follows it but zeros, it is the end of a file whose last writing was cut short by a
+// power cut.
+func errDamaged(rest io.Reader) error {
+	left, err := io.ReadAll(io.LimitReader(rest, maxFile))
+	if err == nil && !slices.ContainsFunc(left, func(b byte) bool { return b != 0 }) {
+		return io.ErrUnexpectedEOF
+	}
+	return errors.New("a journal that is damaged: a batch doesn't agree with its digest")
+}
+
+// eof is the error of a file that ends within a batch.
+func eof(err error) error {
+	if errors.Is(err, io.EOF) {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
