@@ -104,6 +104,7 @@ type Report struct {
 	Reading []meter.Point
 	Phases  []Phase
 	Mishaps []card.Mishap
+	Changed int64 // spots: places that did not read as before after they had been put back; bad ones, or beyond what is real
 	Early   int64 // whole: where the head was when the loss was found; 0 if it went to the end
 	Resumed bool
 }

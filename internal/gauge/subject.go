@@ -3,6 +3,7 @@ package gauge
 import (
 	"context"
 	"errors"
+	"hash/maphash"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -20,6 +21,7 @@ type subject struct {
 	meter *meter.Meter
 	run   mark.Run
 	rep   *Report
+	seed  maphash.Seed // of the sums of what is read
 
 	blocks  *card.Pool // of BlockSize
 	samples *card.Pool // of sampleSize
@@ -32,6 +34,7 @@ const sampleSize = 4096
 
 // open gets the memory for a test.
 func (s *subject) open(blocks int) (err error) {
+	s.seed = maphash.MakeSeed()
 	if s.blocks, err = card.NewPool(blocks, BlockSize); err != nil {
 		return err
 	}
@@ -174,6 +177,7 @@ func stateOf(k mark.Kind) State {
 type outcome struct {
 	state    State // of the worst sector
 	readings []mark.Reading
+	sum      uint64 // of what was read, to see whether that changes
 }
 
 // test reads a place of at most sampleSize and judges it. Only a card that is gone is an error.
@@ -195,7 +199,7 @@ func (s *subject) test(off, n int64) (o outcome, err error) {
 
 // judge judges what was read at a place.
 func (s *subject) judge(buf []byte, off int64) (o outcome) {
-	o.state = Good
+	o.state, o.sum = Good, maphash.Bytes(s.seed, buf)
 	for at := int64(0); at < int64(len(buf)); at += mark.Size {
 		r := s.run.Judge(buf[at:at+mark.Size], number(off+at))
 		o.readings = append(o.readings, r)

@@ -3,6 +3,7 @@ package gauge
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/practice"
@@ -106,7 +108,7 @@ func draw(random *rand.Rand, mostReal int64) suspect {
 		s.spec.Faults = []practice.Fault{f}
 	}
 	if random.IntN(3) == 0 && s.spec.Beyond != "" {
-		s.spec.Cache = practice.Size(random.Int64N(min(reach(claimed), real/2)))
+		s.spec.Cache = practice.Size(random.Int64N(max(min(reach(claimed), real/2), 1)))
 	}
 	return s
 }
@@ -162,5 +164,87 @@ func checkWhole(t *testing.T, s suspect, r *Report, what string) {
 	default:
 		assert.Equal(t, Holds, r.Verdict, what)
 		assert.Equal(t, []Extent{{0, r.Claimed, Good}}, r.Extents, what)
+	}
+}
+
+// TestSpotsAreNeverWrong is the same for spots, but for what they can't see: cards that are lazy, or hold their size and are bad in a few places.
+func TestSpotsAreNeverWrong(t *testing.T) {
+	cards := 200
+	if testing.Short() {
+		cards = 20
+	}
+	dir := shelf(t)
+	for i := range cards {
+		random := rand.New(rand.NewPCG(2027, uint64(i)))
+		s := draw(random, 64<<20)
+		s.spec.Cache = min(s.spec.Cache, 4<<20)
+		what := fmt.Sprintf("card %d: claims %d, holds %d, %s %s, cache %d, sector %d, faults %v", i, s.spec.Claimed, s.spec.Real, s.spec.Beyond, s.spec.Reads, s.spec.Cache, s.spec.Sector, s.spec.Faults)
+		d := insert(t, dir, s.spec)
+		before := fillBacking(t, dir, int64(s.spec.Real), random)
+		r, restored, err := Spots{Device: d, Nonce: newNonce(random), Seed: random.Uint64()}.Run(context.Background())
+		require.NoError(t, err, what)
+		assert.True(t, restored, what)
+		checkSpots(t, s, r, what)
+		if s.spec.Beyond != practice.Lazy && s.faults == 0 {
+			assert.Equal(t, before, sumBacking(t, dir), "all is as it was: %s", what)
+		}
+		remove(t, dir, d)
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+func fillBacking(t *testing.T, dir string, n int64, random *rand.Rand) [32]byte {
+	t.Helper()
+	f, err := os.OpenFile(filepath.Join(dir, "a.card.data"), os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer f.Close()
+	piece := make([]byte, 1<<20)
+	for at := int64(0); at < n; at += int64(len(piece)) {
+		for i := 0; i < len(piece); i += 512 {
+			piece[i] = byte(random.Uint32())
+		}
+		_, err := f.WriteAt(piece[:min(int64(len(piece)), n-at)], at)
+		require.NoError(t, err)
+	}
+	return sumBacking(t, dir)
+}
+
+func sumBacking(t *testing.T, dir string) (sum [32]byte) {
+	t.Helper()
+	f, err := os.Open(filepath.Join(dir, "a.card.data"))
+	require.NoError(t, err)
+	defer f.Close()
+	h := blake3.New()
+	_, err = io.CopyBuffer(struct{ io.Writer }{h}, io.LimitReader(f, 128<<20), make([]byte, 1<<20))
+	require.NoError(t, err)
+	return [32]byte(h.Sum(nil))
+}
+
+func checkSpots(t *testing.T, s suspect, r *Report, what string) {
+	t.Helper()
+	switch {
+	case s.bad && s.spec.Beyond == practice.Lazy:
+		if r.Verdict == Holds { // it had room for all spots
+			assert.Greater(t, int64(s.spec.Real), r.Written/4, what)
+			return
+		}
+		require.Contains(t, []Verdict{Counterfeit, Faulty}, r.Verdict, what) // the latter if it was used up by the last place or two
+	case s.bad && s.spec.Beyond == practice.Ends && s.spec.Claimed-s.spec.Real < s.spec.Claimed/8:
+		assert.NotEqual(t, Inconclusive, r.Verdict, what)
+	case s.bad:
+		require.Equal(t, Counterfeit, r.Verdict, what)
+		require.NotNil(t, r.Loss, what)
+		assert.True(t, r.Loss.Exact, what)
+		assert.Equal(t, int64(s.spec.Real), r.Loss.Holds(), what)
+		assert.Equal(t, s.spec.Beyond == practice.Wrap, r.Loss.Repeats, what)
+		assert.Equal(t, Counts{}, r.Bad, what)
+	case s.faults > 0:
+		assert.Contains(t, []Verdict{Faulty, Holds}, r.Verdict, what)
+		assert.LessOrEqual(t, r.Bad.Faults(), s.faults+7, what)
+	default:
+		assert.Equal(t, Holds, r.Verdict, what)
+		assert.Positive(t, r.Places, what)
 	}
 }

@@ -31,6 +31,7 @@ const (
 	Save    Phase = "save"     // what stands where it will be written
 	Sample  Phase = "sample"   // sector stamps are written here and there
 	Look    Phase = "look"     // places are read
+	Search  Phase = "search"   // for stamps where none was written
 	Bound   Phase = "narrow"   // the boundary of what is real is looked for
 	PutBack Phase = "put back" // what was saved
 	Rewrite Phase = "rewrite"  // a part, so that the card's own memory can't answer

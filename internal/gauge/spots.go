@@ -1,0 +1,464 @@
+package gauge
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/meter"
+)
+
+// Spots tests places all over a card, and puts back what was there.
+//
+// What stands at the places is saved before the first of them is written. Then sector stamps are written to all of them, and only when
+// all are written, and something else after them, they are read, twice, so that no memory of the card or the computer answers. Where places are
+// lost, the boundary is looked for until it is exact to the sector.
+type Spots struct {
+	Device  card.Device
+	Meter   *meter.Meter
+	Nonce   mark.Nonce       // a new one for each test
+	Seed    uint64           // of the choice of places
+	Places  int              // how many are chosen by chance; 0: DefaultPlaces
+	First   int64            // test only so many bytes, a multiple of the sector; 0: all
+	Quick   int64            // look only for what matters to somebody who needs so many bytes, within a second or two; 0: for everything
+	Journal *journal.Journal // where what was there is kept until it is put back; nil only in tests
+}
+
+// DefaultPlaces is how many places are chosen by chance. If all are right, at least 99.5 % of the range answers, with a confidence of 98 %.
+const DefaultPlaces = 800
+
+// How much is written over with what is there already, bytes, so that the card's own memory forgets the places: at first, and when there are signs
+// that it has more.
+const (
+	fillFirst = 6 << 20
+	fillMore  = 40 << 20
+	fillPiece = 1 << 20
+)
+
+// Confidence is what N places that were chosen by chance, and are all right, tell: that at least share of the range answers, with the confidence level. Were less
+// than that right, N places in a row, one in each of N equal parts, would all be right with a probability of share^N at most.
+func Confidence(places int, level float64) (share float64) {
+	if places == 0 {
+		return 0
+	}
+	return math.Pow(1-level, 1/float64(places))
+}
+
+// spotsRun is a test at work.
+type spotsRun struct {
+	Spots
+	subject
+	random  *rand.Rand
+	size    int64 // bytes that are tested
+	spots   []spot
+	comb    comb
+	steps   int64 // the greatest common divisor of all distances at which stamps were seen; 0: none
+	saved   [][]journal.Place
+	extra   []int64 // sectors that were written besides the spots
+	memory  int64   // bytes that the card answered for from its own memory, at least; 0: none seen
+	pending bool
+}
+
+// Run does the test. The report is never nil; the error says why the test did not come to its end, or why what was there could not be put back.
+// Then the journal is to be left; in all other cases what it has has been put back.
+func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) {
+	size := s.Device.Size()
+	if s.First > 0 {
+		size = min(size, s.First)
+	}
+	if s.Places == 0 {
+		s.Places = DefaultPlaces
+	}
+	rep = &Report{Method: BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: Inconclusive}
+	r := &spotsRun{Spots: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17))}
+	r.subject = subject{dev: s.Device, meter: s.Meter, run: mark.NewRun(s.Nonce), rep: rep}
+	defer r.close()
+	if err := r.open(1); err != nil {
+		return rep, true, err
+	}
+	r.choose()
+	err = r.story(ctx)
+	restoring := r.putBack()
+	if err == nil {
+		err = restoring
+	}
+	r.finish(err)
+	return rep, restoring == nil && !r.pending, err
+}
+
+// choose chooses the places.
+func (r *spotsRun) choose() {
+	sector := r.dev.SectorSize()
+	reach := r.size
+	if r.Quick > 0 {
+		reach = min(reach, r.Quick)
+	}
+	r.comb = combOf(r.size, reach, r.Quick > 0, sector)
+	parts := int(min(int64(r.Places), max(r.size/(64<<10), 1)))
+	spots := scattered(reach, parts, r.random)
+	if reach < r.size {
+		spots = append(spots, scattered(r.size, max(parts/4, 1), r.random)...)
+	}
+	spots = append(spots, edges(r.size)...)
+	r.spots = disjoint(append(spots, r.comb.teeth(r.size, sector)...))
+}
+
+// story is the test, but for putting back what was there.
+func (r *spotsRun) story(ctx context.Context) error {
+	for _, step := range []func(context.Context) error{r.save, r.stamp, r.look, r.search, r.explain} {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// phase begins a phase and returns what ends it.
+func (r *spotsRun) phase(p meter.Phase, total int64) (end func()) {
+	r.meter.Begin(p, total)
+	start, before := time.Now(), r.written.Load()+r.read.Load()
+	return func() { r.rep.took(p, r.written.Load()+r.read.Load()-before, start) }
+}
+
+// bytes of all spots.
+func (r *spotsRun) bytes() (n int64) {
+	for i := range r.spots {
+		n += r.spots[i].n
+	}
+	return n
+}
+
+// save reads what stands at all places and keeps it.
+func (r *spotsRun) save(ctx context.Context) error {
+	defer r.phase(meter.Save, r.bytes())()
+	var batch []journal.Place
+	for i := range r.spots {
+		s := &r.spots[i]
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		p, err := r.original(s.off, s.n)
+		switch {
+		case failedThere(err):
+			s.skipped = true
+		case err != nil:
+			return err
+		default:
+			batch = append(batch, p)
+		}
+		r.meter.Add(s.n)
+	}
+	return r.keep(batch)
+}
+
+// original reads what stands at a place.
+func (r *spotsRun) original(off, n int64) (journal.Place, error) {
+	buf, err := r.samples.Get(context.Background())
+	if err != nil {
+		return journal.Place{}, err
+	}
+	defer r.samples.Put(buf)
+	if err := r.readAt(buf[:n], off); err != nil {
+		return journal.Place{}, err
+	}
+	return journal.Place{Offset: off, Data: bytes.Clone(buf[:n])}, nil
+}
+
+// keep puts places into the journal; from then on they may be written.
+func (r *spotsRun) keep(batch []journal.Place) error {
+	if r.Journal != nil {
+		if err := r.Journal.Save(batch); err != nil {
+			return err
+		}
+	}
+	r.saved = append(r.saved, batch)
+	return nil
+}
+
+// shuffled gives the spots that can be tested, in another order each time.
+func (r *spotsRun) shuffled() (all []*spot) {
+	for _, i := range r.random.Perm(len(r.spots)) {
+		if !r.spots[i].skipped {
+			all = append(all, &r.spots[i])
+		}
+	}
+	return all
+}
+
+// stamp writes sector stamps to all places.
+func (r *spotsRun) stamp(ctx context.Context) error {
+	defer r.phase(meter.Sample, r.bytes())()
+	for i, s := range r.shuffled() {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		s.order = i
+		err := r.put(s.off, s.n)
+		if err != nil && !failedThere(err) {
+			return err
+		}
+		s.failed = err != nil
+		r.meter.Add(s.n)
+	}
+	if err := r.displace(ctx, fillFirst); err != nil {
+		return err
+	}
+	return r.settle()
+}
+
+// displace writes what is there already once more, between the places, so that the card's own memory has that and no longer the places. What doesn't
+// read the same twice is left alone.
+func (r *spotsRun) displace(ctx context.Context, n int64) error {
+	buf, err := r.blocks.Get(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.blocks.Put(buf)
+	one, two := buf[:fillPiece], buf[fillPiece:2*fillPiece]
+	done := int64(0)
+	for i := 0; i+1 < len(r.spots) && done < n; i++ {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		from := (r.spots[i].end() + sampleSize - 1) / sampleSize * sampleSize
+		length := min(r.spots[i+1].off-from, fillPiece, n-done) / sampleSize * sampleSize
+		within := func(off int64) bool { return off >= from && off < from+length }
+		if length < 16*sampleSize && length < n-done || slices.ContainsFunc(r.extra, within) {
+			continue
+		}
+		a, b := one[:length], two[:length]
+		for _, p := range [][]byte{a, b} {
+			if err = r.readAt(p, from); err != nil {
+				break
+			}
+		}
+		if err == nil && bytes.Equal(a, b) {
+			err = r.writeAt(a, from)
+			done += length
+		}
+		if err != nil && !failedThere(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// look reads all places twice, each time in another order.
+func (r *spotsRun) look(ctx context.Context) error {
+	defer r.phase(meter.Look, 2*r.bytes())()
+	for _, second := range []bool{false, true} {
+		for _, s := range r.shuffled() {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			o, err := r.test(s.off, s.n)
+			if err != nil {
+				return err
+			}
+			r.note(o, s.off)
+			if second {
+				s.second = o
+			} else {
+				s.first = o
+			}
+			r.meter.Add(s.n)
+		}
+		if err := r.dev.Forget(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// note keeps the distances of stamps from where they belong.
+func (r *spotsRun) note(o outcome, off int64) {
+	for i, k := range o.readings {
+		if k.Kind == mark.Elsewhere {
+			d := k.Of*mark.Size - off - int64(i)*mark.Size
+			r.steps = gcd(r.steps, max(d, -d))
+		}
+	}
+}
+
+// search looks for stamps where none were written.
+func (r *spotsRun) search(ctx context.Context) error {
+	most := r.size
+	if r.Quick > 0 {
+		most = min(most, r.Quick+r.comb.span)
+	}
+	windows := r.comb.windows(r.size, most)
+	total := int64(0)
+	for _, w := range windows {
+		total += w.Length
+	}
+	defer r.phase(meter.Search, total)()
+	buf, err := r.blocks.Get(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.blocks.Put(buf)
+	nonce := r.Nonce
+	for _, w := range windows {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		part := buf[:w.Length]
+		switch err := r.readAt(part, w.Offset); {
+		case failedThere(err):
+			continue
+		case err != nil:
+			return err
+		}
+		for at := int64(0); at < w.Length; at += mark.Size {
+			n, of, ok := mark.Know(part[at : at+mark.Size])
+			if d := of*mark.Size - w.Offset - at; ok && n == nonce && d != 0 {
+				r.steps = gcd(r.steps, max(d, -d))
+			}
+		}
+		r.meter.Add(w.Length)
+	}
+	return nil
+}
+
+// putBack puts back what was there: what was saved last first, since with addresses that repeat that may be a stamp, over which what was saved before
+// it is to stand. It goes on whatever happens, unless the card is gone.
+func (r *spotsRun) putBack() error {
+	if len(r.saved) == 0 {
+		return nil
+	}
+	total := int64(0)
+	for _, batch := range r.saved {
+		for _, p := range batch {
+			total += int64(len(p.Data))
+		}
+	}
+	defer r.phase(meter.PutBack, 2*total)()
+	buf, err := r.samples.Get(context.Background())
+	if err != nil {
+		return err
+	}
+	defer r.samples.Put(buf)
+	each := func(do func(b []byte, p journal.Place) error) error {
+		for _, batch := range slices.Backward(r.saved) {
+			for _, p := range slices.Backward(batch) {
+				if err := do(buf[:len(p.Data)], p); err != nil && !failedThere(err) {
+					return err
+				}
+				r.meter.Add(int64(len(p.Data)))
+			}
+		}
+		return nil
+	}
+	if err := each(func(b []byte, p journal.Place) error {
+		copy(b, p.Data)
+		return r.writeAt(b, p.Offset)
+	}); err != nil {
+		r.pending = true
+		return err
+	}
+	if err := r.settle(); err != nil {
+		r.pending = true
+		return err
+	}
+	return each(func(b []byte, p journal.Place) error {
+		if err := r.readAt(b, p.Offset); err != nil {
+			if !failedThere(err) {
+				r.pending = true
+			}
+			return err
+		}
+		if bytes.Equal(b, p.Data) {
+			return nil
+		}
+		r.rep.Changed++
+		for s := b; len(s) > 0; s = s[mark.Size:] {
+			if n, _, ok := mark.Know(s); ok && n == r.Nonce && !bytes.Equal(b, p.Data) && !r.lost(p.Offset) {
+				r.pending = true
+			}
+		}
+		return nil
+	})
+}
+
+// lost tells whether a place is known to be beyond what is real.
+func (r *spotsRun) lost(off int64) bool {
+	l := r.rep.Loss
+	return l != nil && (!l.Exact || off >= l.Real && off < r.dev.Size()-l.Tail)
+}
+
+// finish completes the report.
+func (r *spotsRun) finish(err error) {
+	rep := r.rep
+	var bad badList
+	looked := err == nil || len(r.spots) > 0 && r.spots[len(r.spots)-1].second.state != ""
+	if looked {
+		for i := range r.spots {
+			s := &r.spots[i]
+			r.account(s, &bad)
+			if s.random && s.state() == Good && !r.lost(s.off) {
+				rep.Places++
+			}
+		}
+	}
+	rep.forgiven(r.dev, &bad)
+	rep.Bad = bad.sectors()
+	if l := rep.Loss; l != nil {
+		state := Missing
+		if l.Repeats {
+			state = Repeating
+		}
+		if end := r.size - l.Tail; l.Exact && end > l.Real {
+			bad.add(Extent{l.Real, end - l.Real, state})
+		}
+	}
+	tested := r.size
+	if !looked {
+		tested = 0
+	}
+	rep.Extents = bad.cover(tested)
+	if tested < rep.Claimed {
+		rep.Extents = append(rep.Extents, Extent{tested, rep.Claimed - tested, Unwritten})
+	}
+	ended := err == nil || looked && !errors.As(err, new(*card.GoneError)) && !errors.Is(err, context.Canceled)
+	rep.judge(ended && err == nil)
+}
+
+// account notes what is bad of a spot.
+func (r *spotsRun) account(s *spot, bad *badList) {
+	state := s.state()
+	if state == Good {
+		return
+	}
+	if len(s.first.readings) != len(s.second.readings) || len(s.first.readings) == 0 {
+		if !r.lost(s.off) {
+			bad.add(Extent{s.off, s.n, state})
+		}
+		return
+	}
+	for i := range s.first.readings {
+		one, two := s.first.readings[i], s.second.readings[i]
+		a, b := stateOf(one.Kind), stateOf(two.Kind)
+		switch {
+		case r.lost(s.off + int64(i)*mark.Size):
+			continue
+		case s.failed:
+			a = Unwritable
+		case a == Good && b == Good:
+			continue
+		case a == Good || b == Good:
+			a = Shaky
+		case r.rep.Loss != nil && r.rep.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere):
+			continue // overwritten by what is beyond
+		case a == Worn:
+			bad.bits += int64(one.Bits)
+		}
+		bad.add(Extent{s.off + int64(i)*mark.Size, mark.Size, a})
+	}
+}
