@@ -142,15 +142,15 @@ func (r *wholeRun) readNarrowly(ctx context.Context, buf []byte, off int64) erro
 	return err
 }
 
-// reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB, but no more than a part of a
+// Reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB, but no more than a part of a
 // small card.
-func reach(size int64) int64 {
+func Reach(size int64) int64 {
 	return min(max(size/64, 32<<20), 1<<30, size/4) / BlockSize * BlockSize
 }
 
 // again reads the end of the card again, after so much has been written elsewhere that the card's own memory can't answer for it.
 func (r *wholeRun) again(ctx context.Context) error {
-	n := reach(r.limit)
+	n := Reach(r.limit)
 	if n == 0 {
 		return nil
 	}

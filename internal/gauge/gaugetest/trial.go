@@ -1,0 +1,267 @@
+// Package gaugetest tries the tests of cards on practice cards of every kind, made up by chance, and says where a verdict is wrong.
+package gaugetest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+
+	"github.com/zeebo/blake3"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/practice"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/mark"
+)
+
+// Suspect is a practice card of a trial, and what is true of it.
+type Suspect struct {
+	Spec   practice.Spec
+	Bad    bool  // holds less than it claims
+	Faults int64 // sectors of 512 bytes that never work
+}
+
+func (s Suspect) String() string {
+	c := s.Spec
+	return fmt.Sprintf("claims %d, holds %d, %s %s, cache %d, sector %d, faults %v", c.Claimed, c.Real, c.Beyond, c.Reads, c.Cache, c.Sector, c.Faults)
+}
+
+// sector is the unit in which cards are addressed, bytes.
+const sector = mark.Size
+
+// mostCached is the most memory of a card that holds so much that Whole sees through.
+func mostCached(claimed, real int64) int64 {
+	return max(min(gauge.Reach(claimed), real/2), 1)
+}
+
+// Draw makes up a card that holds at most so much. It claims from 64 MB on (a little more than it holds) up to 2 TB.
+func Draw(random *rand.Rand, mostReal int64) Suspect {
+	reads := []practice.Reads{practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last}[random.IntN(5)]
+	real := (1<<20 + random.Int64N(mostReal-1<<20)) / sector
+	if random.IntN(3) == 0 {
+		real = mostReal >> random.IntN(5) / sector // powers of two too
+	}
+	real *= sector
+	claimed := real + sector*(1+random.Int64N(64<<20/sector))
+	if random.IntN(2) == 0 {
+		claimed = min(int64(2e12), real*(2+random.Int64N(60))+sector*random.Int64N(2048))
+	}
+	if random.IntN(5) == 0 {
+		claimed = int64([]float64{64e9, 128e9, 1e12, 2e12}[random.IntN(4)])
+	}
+	s := Suspect{Bad: true, Spec: practice.Spec{
+		Version: practice.Version, Claimed: practice.Size(claimed), Real: practice.Size(real), Reads: reads, Seed: random.Uint64() >> 1, Sector: sector,
+	}}
+	if random.IntN(6) == 0 && real%4096 == 0 {
+		s.Spec.Claimed = s.Spec.Claimed / 4096 * 4096
+		s.Spec.Sector = 4096
+		s.Bad = s.Spec.Claimed > s.Spec.Real
+	}
+	switch random.IntN(7) {
+	case 0:
+		s.Spec.Beyond, s.Spec.Reads = practice.Wrap, ""
+	case 1:
+		s.Spec.Beyond = practice.Drop
+	case 2:
+		s.Spec.Beyond, s.Spec.Claimed = practice.Lazy, min(s.Spec.Claimed, 1<<30)
+	case 3:
+		s.Spec.Beyond = practice.Ends
+	case 4, 5:
+		s.honest()
+	case 6:
+		s.honest()
+		s.wear(random)
+	}
+	if random.IntN(3) == 0 && s.Spec.Beyond != "" {
+		s.Spec.Cache = practice.Size(random.Int64N(mostCached(int64(s.Spec.Claimed), real)))
+	}
+	return s
+}
+
+func (s *Suspect) honest() { s.Spec.Claimed, s.Spec.Reads, s.Bad = s.Spec.Real, "", false }
+
+// wear makes a few sectors bad.
+func (s *Suspect) wear(random *rand.Rand) {
+	f := practice.Fault{Sector: random.Int64N(int64(s.Spec.Real)/int64(s.Spec.Sector) - 64), Count: 1 + random.Int64N(40)}
+	f.Kind = []practice.FaultKind{practice.FailRead, practice.FailWrite, practice.Flip, practice.Misread}[random.IntN(4)]
+	s.Faults = f.Count * int64(s.Spec.Sector) / sector
+	if f.Kind == practice.Flip || f.Kind == practice.Misread {
+		s.Faults = f.Count // a bit in each of the card's own sectors
+	}
+	s.Spec.Faults = []practice.Fault{f}
+}
+
+// Nonce draws one.
+func Nonce(random *rand.Rand) (n mark.Nonce) {
+	for i := range n {
+		n[i] = byte(random.Uint32())
+	}
+	return n
+}
+
+// Reader takes one card after the other.
+type Reader struct{ Folder string }
+
+func (r Reader) path() string { return filepath.Join(r.Folder, "a.card") }
+
+// Insert makes the card and puts it in; it takes the place of the one before.
+func (r Reader) Insert(s practice.Spec) (card.Device, error) {
+	if err := errors.Join(os.RemoveAll(r.path()), os.RemoveAll(r.path()+".data")); err != nil {
+		return nil, err
+	}
+	s.Backing = filepath.Base(r.path()) + ".data"
+	if err := practice.Create(r.path(), s); err != nil {
+		return nil, err
+	}
+	c, err := card.Find(r.path())
+	if err != nil {
+		return nil, err
+	}
+	return c.Open()
+}
+
+// Fill gives the card something to hold, and Sum is the digest of all that it really holds.
+func (r Reader) Fill(n int64, random *rand.Rand) error {
+	f, err := os.OpenFile(r.path()+".data", os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	piece := make([]byte, 1<<20)
+	for at := int64(0); at < n; at += int64(len(piece)) {
+		for i := 0; i < len(piece); i += sector {
+			piece[i] = byte(random.Uint32())
+		}
+		if _, err := f.WriteAt(piece[:min(int64(len(piece)), n-at)], at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sum is the digest of all that the card holds, up to 128 MiB.
+func (r Reader) Sum() (sum [32]byte, err error) {
+	f, err := os.Open(r.path() + ".data")
+	if err != nil {
+		return sum, err
+	}
+	defer f.Close()
+	h := blake3.New()
+	_, err = io.CopyBuffer(struct{ io.Writer }{h}, io.LimitReader(f, 128<<20), make([]byte, 1<<20))
+	return [32]byte(h.Sum(nil)), err
+}
+
+// Whole tries the test of every block on a card. The error says what is wrong with its result.
+func (r Reader) Whole(s Suspect, random *rand.Rand) error {
+	d, err := r.Insert(s.Spec)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	rep, err := gauge.Whole{Device: d, Nonce: Nonce(random)}.Run(context.Background())
+	if err != nil {
+		return err
+	}
+	real := int64(s.Spec.Real)
+	at, holds := int64(0), int64(0)
+	for _, e := range rep.Extents {
+		if e.Offset != at {
+			return fmt.Errorf("the extents have a gap: %v", rep.Extents)
+		}
+		if at = e.End(); e.State == gauge.Good {
+			holds += e.Length
+		}
+	}
+	switch l := rep.Loss; {
+	case at != int64(s.Spec.Claimed):
+		return fmt.Errorf("the extents end at %d", at)
+	case !s.Bad:
+		return s.right(rep, s.Faults)
+	case s.Spec.Beyond == practice.Ends && rep.Verdict == gauge.Faulty && at-real < at/16: // so little lost in the middle is called bad places
+		if holds != real {
+			return fmt.Errorf("%d are said to be good", holds)
+		}
+	case l == nil || rep.Verdict != gauge.Counterfeit:
+		return fmt.Errorf("it is called %s", rep.Verdict)
+	case l.Holds() != real || holds != real || !l.Exact:
+		return fmt.Errorf("its size is said to be %+v, and %d good", *l, holds)
+	case l.Repeats != (s.Spec.Beyond == practice.Wrap) || rep.Bad != (gauge.Counts{}):
+		return fmt.Errorf("it is said to have %+v, %+v", *l, rep.Bad)
+	}
+	return nil
+}
+
+// right says what is wrong with the report of a card that has the size that it claims. least is how many faults must be found.
+func (s Suspect) right(rep *gauge.Report, least int64) error {
+	want := gauge.Holds
+	if s.Faults > 0 && rep.Bad.Faults() > 0 {
+		want = gauge.Faulty
+	}
+	if rep.Verdict != want || rep.Bad.Faults() < least || rep.Bad.Faults() > s.Faults {
+		return fmt.Errorf("it is called %s, with %+v", rep.Verdict, rep.Bad)
+	}
+	return nil
+}
+
+// SpotsSee is how large a card's own memory may be for spots to see through it, bytes.
+const SpotsSee = 4 << 20
+
+// Spots tries the test of spots on a card. The error says what is wrong with its result, or that it left the card other than it was.
+func (r Reader) Spots(s Suspect, random *rand.Rand) error {
+	s.Spec.Cache = min(s.Spec.Cache, SpotsSee)
+	d, err := r.Insert(s.Spec)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := r.Fill(int64(s.Spec.Real), random); err != nil {
+		return err
+	}
+	before, err := r.Sum()
+	if err != nil {
+		return err
+	}
+	rep, restored, err := gauge.Spots{Device: d, Nonce: Nonce(random), Seed: random.Uint64()}.Run(context.Background())
+	if err != nil {
+		return err
+	}
+	after, err := r.Sum()
+	switch {
+	case err != nil:
+		return err
+	case !restored:
+		return errors.New("not all was put back")
+	case before != after && s.Spec.Beyond != practice.Lazy && s.Faults == 0:
+		return errors.New("it is not as it was before")
+	}
+	return s.judgedBySpots(rep)
+}
+
+// judgedBySpots says what is wrong with a report of spots.
+func (s Suspect) judgedBySpots(rep *gauge.Report) error {
+	real, claimed := int64(s.Spec.Real), int64(s.Spec.Claimed)
+	switch l := rep.Loss; {
+	case !s.Bad && rep.Places == 0:
+		return errors.New("no place is right")
+	case !s.Bad:
+		return s.right(rep, 0)
+	case s.Spec.Beyond == practice.Lazy && rep.Verdict == gauge.Holds:
+		if rep.Written > 4*real {
+			return errors.New("it can't have had room for all")
+		}
+	case s.Spec.Beyond == practice.Lazy: // used up by one of the last places, which looks like a bad place, or before
+		if rep.Verdict != gauge.Counterfeit && rep.Verdict != gauge.Faulty {
+			return fmt.Errorf("it is called %s", rep.Verdict)
+		}
+	case s.Spec.Beyond == practice.Ends && claimed-real < claimed/8: // a few lost places in the middle look like bad places, if any place is there
+	case l == nil || rep.Verdict != gauge.Counterfeit:
+		return fmt.Errorf("it is called %s, with %+v", rep.Verdict, rep.Bad)
+	case l.Holds() != real || !l.Exact || l.Repeats != (s.Spec.Beyond == practice.Wrap) || rep.Bad != (gauge.Counts{}):
+		return fmt.Errorf("it is said to have %+v, %+v", *l, rep.Bad)
+	}
+	return nil
+}
