@@ -25,12 +25,11 @@ import (
 // stampOptions are the flags of stamp.
 type stampOptions struct {
 	published
-	yes, unchecked bool
-	receipt        string
-	fixedDisk      bool
-	wait           bool
-	powerOff       bool
-	arrive         int
+	handling
+	unchecked bool
+	receipt   string
+	powerOff  bool
+	arrive    int
 }
 
 // maxArrive bounds the cards that are waited for; more would be more memory than a small computer has.
@@ -74,14 +73,12 @@ ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
 		},
 	}
 	f := cmd.Flags()
-	o.flags(f)
-	f.BoolVar(&o.yes, "yes", false, "don't ask; for scripts")
+	o.published.flags(f)
+	o.handling.flags(f)
 	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
 	f.Bool("no-read-back", false, "don't read the card back; the result says so")
 	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
 	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder for those of several cards")
-	f.BoolVar(&o.fixedDisk, "fixed-disk", false, "allow a disk that is no card; its name must be typed even with --yes")
-	f.BoolVar(&o.wait, "wait", false, "wait until the programs that use what is on the card have ended")
 	f.IntVar(&o.arrive, "arrive", 0, "stamp the next `N` cards that are put in")
 	f.Bool("no-eject", false, "leave the card in the reader ready for use")
 	f.BoolVar(&o.powerOff, "power-off", false, "turn off the USB stick or reader at the end")
@@ -265,69 +262,19 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 }
 
 // admit refuses a card that may not be written.
-func (s *stamping) admit(t *target, imagePath string) error {
-	c := t.card
-	if c.Is(imagePath) {
-		return &card.RefusedError{Card: c.Given, Reasons: []string{"image and card are the same file"}}
+func (s *stamping) admit(t *target, imagePath string) (err error) {
+	if t.card.Is(imagePath) {
+		return &card.RefusedError{Card: t.card.Given, Reasons: []string{"image and card are the same file"}}
 	}
-	if err := s.refuseOtherFile(c); err != nil {
-		return err
-	}
-	asked := card.Consent{FixedDisk: s.o.fixedDisk, Asked: s.screen.Asks()}
-	if err := c.Refusal(asked); err != nil {
-		return err
-	}
-	// What a person has to agree to, --yes can't.
-	t.typed = len(c.Reasons(card.Consent{Asked: true})) > 0
-	if s.o.yes && !t.typed {
-		if err := c.Refusal(card.Consent{FixedDisk: s.o.fixedDisk}); err != nil {
-			return err
-		}
-	}
-	return c.MayWrite()
-}
-
-// refuseOtherFile refuses a plain file that holds something else than a disk: a slip of the keyboard must not
-// overwrite a download or a document.
-func (s *stamping) refuseOtherFile(c *card.Card) error {
-	if c.Kind != card.Plain {
-		return nil
-	}
-	f, err := image.Open(c.Path)
-	if err != nil {
-		return &card.RefusedError{Card: c.Given, Reasons: []string{"it can't be read"}, Err: err}
-	}
-	defer f.Close()
-	what := f.What()
-	if f.Packing() != image.RawPacking {
-		what = "packed as " + f.Packing()
-	}
-	if what == "" {
-		return nil
-	}
-	return &card.RefusedError{
-		Card:    c.Given,
-		Reasons: []string{"it is " + what + ", and not a file that stands for a card"},
-		Next:    "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
-	}
+	t.typed, err = s.app.admit(t.card, s.o.handling)
+	return err
 }
 
 // consent refuses what needs a person's word where there is no person, and no flag in place of it.
 func (s *stamping) consent() error {
 	for _, t := range s.targets {
-		switch {
-		case t.typed && !s.screen.Asks():
-			return &card.RefusedError{
-				Card:    t.card.Given,
-				Reasons: []string{"it is no card, and there is no terminal to type its name on"},
-				Next:    "run the command on a terminal; --yes doesn't replace the name of a fixed disk",
-			}
-		case !s.o.yes && !s.screen.Asks():
-			return &card.RefusedError{
-				Card:    t.card.Given,
-				Reasons: []string{"there is no terminal to ask on whether it may be overwritten"},
-				Next:    "in a script, say so with --yes",
-			}
+		if err := s.mayAsk(t.card, s.o.handling, t.typed); err != nil {
+			return err
 		}
 	}
 	if s.o.yes && s.found.Nothing() && !s.o.unchecked {
@@ -385,11 +332,7 @@ func (s *stamping) confirm(ctx context.Context) error {
 // claim frees the cards and takes them. If one can't be had, none is written.
 func (s *stamping) claim(ctx context.Context) (err error) {
 	for _, t := range s.targets {
-		freeing := card.Freeing{
-			Consent: card.Consent{FixedDisk: s.o.fixedDisk, Asked: !s.o.yes || t.typed}, Wait: s.o.wait,
-			Waiting: func(err error) { s.screen.Say("Waiting: %s.", err) },
-		}
-		if t.hold, err = t.card.Claim(ctx, freeing); err != nil {
+		if t.hold, err = s.take(ctx, t.card, s.o.handling, t.typed); err != nil {
 			return err
 		}
 	}

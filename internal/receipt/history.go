@@ -31,7 +31,7 @@ func History(folder string) []Document {
 			continue
 		}
 		var doc Document
-		if json.Unmarshal(text, &doc) == nil && doc.Receipt > 0 && doc.Job == "stamp" {
+		if json.Unmarshal(text, &doc) == nil && doc.Receipt > 0 && doc.Job != "" {
 			all = append(all, doc)
 		}
 	}
@@ -41,7 +41,7 @@ func History(folder string) []Document {
 // Stamped tells whether the receipt is of a stamp that left an image on a card: on the one with this CID, or, where the card's CID isn't known, on one
 // of this size whose partition table has this ID. The latter may be another card with the same image.
 func (d Document) Stamped(cid, diskID string, size int64) bool {
-	if d.Verdict != Good && d.Verdict != NotReadBack || d.Card.Size != size {
+	if d.Job != JobStamp || d.Verdict != Good && d.Verdict != NotReadBack || d.Card.Size != size {
 		return false
 	}
 	if cid != "" && d.Card.CID != "" {

@@ -23,7 +23,7 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 		put(fmt.Sprintf("2026110%d-120000-stamp-sdb.json", i+1), Document{Receipt: 1, Job: "stamp", Sentence: fmt.Sprint("the stamp of day ", i+1)})
 	}
 	put(".20261104-120000-stamp-sdb.json.part", Document{Receipt: 1, Job: "stamp"})
-	put("20261105-other.json", Document{Receipt: 1, Job: "something else"})
+	put("20261105-other.json", map[string]any{"receipt": 1, "kind": "something else"})
 	put("20261106-list.json", []int{1})
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261107-cut.json"), []byte(`{"receipt": 1, "job": "st`), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261108-large.json"), []byte(`{"receipt":1,"job":"stamp","error":"`+strings.Repeat("x", reserve)+`"}`), 0o600))
@@ -39,10 +39,11 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 }
 
 func TestStampedKnowsACardAgain(t *testing.T) {
-	slot := Document{Verdict: Good, Card: Card{Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3", DiskID: "5a17a001"}}
-	reader := Document{Verdict: NotReadBack, Card: Card{Size: 32e9, DiskID: "5a17a001"}}
-	failed := slot
+	slot := Document{Job: JobStamp, Verdict: Good, Card: Card{Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3", DiskID: "5a17a001"}}
+	reader := Document{Job: JobStamp, Verdict: NotReadBack, Card: Card{Size: 32e9, DiskID: "5a17a001"}}
+	failed, gauged := slot, slot
 	failed.Verdict = Failed
+	gauged.Job = JobSpots
 	for _, c := range []struct {
 		what    string
 		doc     Document
@@ -57,6 +58,7 @@ func TestStampedKnowsACardAgain(t *testing.T) {
 		{"a card that was stamped in a reader", reader, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, true},
 		{"another size", reader, "", "5a17a001", 64e9, false},
 		{"a card without a table", reader, "", "", 32e9, false},
+		{"a test, which stamped nothing", gauged, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, false},
 		{"a stamp that failed", failed, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, false},
 	} {
 		assert.Equal(t, c.want, c.doc.Stamped(c.cid, c.id, c.size), c.what)

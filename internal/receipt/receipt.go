@@ -38,20 +38,21 @@ const (
 type Document struct {
 	Receipt  int       `json:"receipt"` // Version
 	Tool     Tool      `json:"tool"`
-	Job      string    `json:"job"` // "stamp"
+	Job      string    `json:"job"` // "stamp", "gauge whole" and so on
 	Started  time.Time `json:"started"`
 	Ended    time.Time `json:"ended"`
 	Verdict  Verdict   `json:"verdict"`
 	Sentence string    `json:"sentence"`        // what the user was told first
 	Error    string    `json:"error,omitempty"` // what failed, in the program's words
 	Exit     int       `json:"exit"`            // status of the program
-	Image    Image     `json:"image"`
+	Image    Image     `json:"image,omitzero"`  // of a stamp
 	Card     Card      `json:"card"`
 	Bytes    Bytes     `json:"bytes"`
 	Phases   []Phase   `json:"phases"`
 	Speed    Speed     `json:"speed"`
-	Repairs  Repairs   `json:"repairs"`
-	Bad      Extents   `json:"bad"` // what is wrong on the card to the last
+	Repairs  Repairs   `json:"repairs,omitzero"`
+	Bad      Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
+	Gauge    *Gauge    `json:"gauge,omitempty"` // of a test
 	Mishaps  []Mishap  `json:"mishaps,omitempty"`
 	Loss     *Loss     `json:"loss,omitempty"`
 }
@@ -95,8 +96,8 @@ type Card struct {
 	Sector int    `json:"sector"`
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
-	Access string `json:"access"` // how reads got past the computer's memory
-	State  string `json:"state"`  // in which the card was left
+	Access string `json:"access"`          // how reads got past the computer's memory
+	State  string `json:"state,omitempty"` // in which the card was left by a stamp
 	Bus    string `json:"bus,omitempty"`
 	CID    string `json:"cid,omitempty"`      // of a card in an SD slot: maker, OEM, product, serial number
 	DiskID string `json:"disk_id,omitempty"`  // of the partition table that was stamped
@@ -170,35 +171,47 @@ type Loss struct {
 func New(f *image.File, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
 	doc := Document{
 		Receipt: Version,
-		Job:     "stamp",
+		Job:     JobStamp,
 		Image: Image{
 			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
 			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
-		Card: Card{
-			Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: d.Size(), Sector: d.SectorSize(),
-			Model: c.Model, Serial: c.Serial, Access: string(d.Access()), State: string(r.State),
-		},
+		Card:    cardOf(c, d),
 		Bytes:   Bytes{r.Written, r.Verified, r.Cleared},
 		Phases:  phasesOf(r.Phases),
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
 		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
 		Bad:     extentsOf(r.Bad),
+		Mishaps: mishapsOf(r.Mishaps),
 	}
-	if c.Disk != nil {
-		doc.Card.Bus, doc.Card.CID = string(c.Disk.Bus), c.Disk.Identity().CID
-	}
-	for _, m := range r.Mishaps {
-		one := Mishap{Op: m.Op, Offset: m.Offset, Error: m.Err.Error(), Name: m.Name}
-		if m.Op == "" {
-			one.Op = "return"
-		}
-		doc.Mishaps = append(doc.Mishaps, one)
-	}
+	doc.Card.State = string(r.State)
 	if r.Loss != nil {
 		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}
 	}
 	return doc
+}
+
+// cardOf is what is known of a card.
+func cardOf(c *card.Card, d card.Device) Card {
+	out := Card{
+		Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: d.Size(), Sector: d.SectorSize(),
+		Model: c.Model, Serial: c.Serial, Access: string(d.Access()),
+	}
+	if c.Disk != nil {
+		out.Bus, out.CID = string(c.Disk.Bus), c.Disk.Identity().CID
+	}
+	return out
+}
+
+func mishapsOf(mishaps []card.Mishap) (out []Mishap) {
+	for _, m := range mishaps {
+		one := Mishap{Op: m.Op, Offset: m.Offset, Error: m.Err.Error(), Name: m.Name}
+		if m.Op == "" {
+			one.Op = "return"
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // AddCheck puts the check of the download, of so many bytes, before the other phases; a check that took no time was none.
