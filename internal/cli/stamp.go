@@ -106,6 +106,8 @@ type target struct {
 	hold  *card.Hold     // nil before it is claimed, and after it was let go
 	draft *receipt.Draft // nil when it has been kept
 	meter meter.Meter
+
+	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
@@ -115,6 +117,13 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 	started := time.Now()
 	if err := s.prepare(ctx, imagePath, cards); err != nil {
 		return err
+	}
+	for _, t := range s.targets {
+		giveUp, err := s.offerPending(ctx, s.who, t.card, s.o.handling)
+		if err != nil {
+			return s.untouched(err)
+		}
+		t.giveUp = giveUp
 	}
 	if err := s.confirm(ctx); err != nil {
 		return s.untouched(err)
@@ -161,6 +170,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(report)
 	}
 	for _, t := range s.targets {
+		t.giveUp()
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
 		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter})

@@ -18,6 +18,7 @@ const (
 	statusImage       = 3   // the image is not what was published, or is damaged
 	statusRefused     = 4   // the card was refused: protected, busy, no permission, too small, gone
 	statusCard        = 5   // the card failed
+	statusGauge       = 6   // a test found the card counterfeit, faulty or unsteady
 	statusInterrupted = 130 // the user stopped it (128 and SIGINT, as shells count)
 )
 
@@ -34,6 +35,11 @@ type imageError struct{ err error }
 func (e *imageError) Error() string { return e.err.Error() }
 
 func (e *imageError) Unwrap() error { return e.err }
+
+// gaugeError says that a test found a card to be one that can't be trusted.
+type gaugeError struct{ sentence string }
+
+func (e *gaugeError) Error() string { return e.sentence }
 
 // shown is an error that the user has been told of, with the result.
 type shown struct{ err error }
@@ -62,12 +68,14 @@ func statusOf(err error) int {
 		return statusRefused
 	case is[*card.IOError](err), is[*stamp.ReadBackError](err):
 		return statusCard
+	case is[*gaugeError](err):
+		return statusGauge
 	}
 	return statusUnexpected
 }
 
 // severities orders the statuses of several cards, the worst first.
-var severities = []int{statusInterrupted, statusUnexpected, statusImage, statusCard, statusRefused, statusUsage, statusGood}
+var severities = []int{statusInterrupted, statusUnexpected, statusImage, statusGauge, statusCard, statusRefused, statusUsage, statusGood}
 
 // worse is the error with the worse status.
 func worse(a, b error) error {

@@ -55,7 +55,7 @@ func (s *subject) close() {
 func (s *subject) writeAt(p []byte, off int64) error {
 	start := time.Now()
 	_, err := s.dev.WriteAt(p, off)
-	s.rep.Writes.Add(time.Since(start), off)
+	s.timed(&s.rep.Writes, start, p, off)
 	if err == nil {
 		s.written.Add(int64(len(p)))
 	}
@@ -65,11 +65,18 @@ func (s *subject) writeAt(p []byte, off int64) error {
 func (s *subject) readAt(p []byte, off int64) error {
 	start := time.Now()
 	_, err := s.dev.ReadAt(p, off)
-	s.rep.Reads.Add(time.Since(start), off)
+	s.timed(&s.rep.Reads, start, p, off)
 	if err == nil {
 		s.read.Add(int64(len(p)))
 	}
 	return err
+}
+
+// timed counts the time of an access, if it is of the kind that the test is made of: places of spots, and blocks of the whole.
+func (s *subject) timed(t *Times, start time.Time, p []byte, off int64) {
+	if (s.rep.Method == BySpots) == (len(p) <= sampleSize) {
+		t.Add(time.Since(start), off)
+	}
 }
 
 // settle returns when what was written is on the medium, as the card says, and this computer has forgotten it.

@@ -14,9 +14,11 @@ import (
 
 // Plan is what a person is shown before cards are overwritten.
 type Plan struct {
-	Cards     []Listed // of a file, only Card is set
-	Image     *image.File
+	Cards     []Listed    // of a file, only Card is set
+	Image     *image.File // nil where none is written
 	Contents  image.Contents
+	Keeps     bool   // what is on the cards is put back
+	Then      string // what will be done, where it is no stamp
 	Published check.Published
 	Unsure    bool // the image starts with neither a partition table nor a file system
 }
@@ -28,6 +30,9 @@ func (v *Screen) ShowPlan(p Plan) {
 		names = append(names, l.Card.Name)
 	}
 	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", listed(names, len(names)))}
+	if p.Keeps {
+		a.sentence = fmt.Sprintf("%s will be tested:", listed(names, len(names)))
+	}
 	if len(p.Cards) == 1 {
 		planCard(a, p.Cards[0])
 	} else {
@@ -39,8 +44,11 @@ func (v *Screen) ShowPlan(p Plan) {
 			a.add(l.Card.Name, "%s", strings.Join(lines, "\n"))
 		}
 	}
-	a.add("image", "%s", imageFact(p.Image, p.Contents))
-	a.add("published", "%s", publishedFact(p.Published))
+	if p.Image != nil {
+		a.add("image", "%s", imageFact(p.Image, p.Contents))
+		a.add("published", "%s", publishedFact(p.Published))
+	}
+	a.add("then", "%s", p.Then)
 	for _, n := range planNotes(p) {
 		a.note("%s", n)
 	}
@@ -62,7 +70,7 @@ func planCard(a *answer, l Listed) {
 	a.add("odd", "%s", strings.Join(l.Remarks, "\n"))
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
-		a.add("last", "stamped with %s, on %s", FileName(l.Last.Image.Path), day(l.Last.Ended))
+		a.add("last", "stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended))
 	}
 	use := strings.Join(useLines(c), "\n")
 	if use == "" {
@@ -142,7 +150,7 @@ func planNotes(p Plan) []string {
 	if p.Unsure {
 		notes = append(notes, "The image starts with neither a partition table nor a file system known here; see that it is the right file.")
 	}
-	if p.Published.Nothing() {
+	if p.Image != nil && p.Published.Nothing() {
 		notes = append(notes, "No published digest was given or found beside the image, so nothing shows that it is the one that was published.")
 	}
 	return notes
@@ -157,6 +165,13 @@ func (v *Screen) Confirm(ctx context.Context, names string) (bool, error) {
 	}
 	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave %s:", names, what))
 	return err == nil && strings.Join(strings.Fields(typed), " ") == names, err
+}
+
+// Agrees asks a question that is answered by yes or no; anything but yes is no.
+func (v *Screen) Agrees(ctx context.Context, question string) (bool, error) {
+	typed, err := v.ask(ctx, question+" (yes or no)")
+	typed = strings.ToLower(typed)
+	return err == nil && (typed == "yes" || typed == "y"), err
 }
 
 // ask asks for a line of text.

@@ -134,13 +134,13 @@ func cardLines(l Listed) []string {
 	lines = append(lines, holdsLine(l))
 	lines = append(lines, useLines(l.Card)...)
 	if l.Last != nil {
-		lines = append(lines, fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), day(l.Last.Ended)))
+		lines = append(lines, fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended)))
 	}
 	return lines
 }
 
 // day is a time for people.
-func day(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") }
+func Day(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") }
 
 // cardTitle is a disk's size, bus and names.
 func cardTitle(c *card.Card) string {

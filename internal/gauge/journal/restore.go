@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
@@ -25,8 +26,8 @@ func (f Found) Is() bool { return f.Stamps > 0 }
 // Done tells whether all has been put back before.
 func (f Found) Done() bool { return f.Stamps == 0 && f.Unread == 0 && f.Same > 0 && f.Other == 0 }
 
-// Look reads all places of the journal on the card.
-func (p Pending) Look(dev card.Device) (f Found, err error) {
+// Look reads all places of the journal on a card with the sector.
+func (p Pending) Look(dev io.ReaderAt, sector int) (f Found, err error) {
 	pool, err := card.NewPool(1, maxPlace)
 	if err != nil {
 		return f, err
@@ -36,7 +37,6 @@ func (p Pending) Look(dev card.Device) (f Found, err error) {
 	if err != nil {
 		return f, err
 	}
-	sector := dev.SectorSize()
 	for i := len(p.Batches) - 1; i >= 0; i-- { // the last first: with addresses that repeat, it may have saved a stamp of those before
 		for j := len(p.Batches[i]) - 1; j >= 0; j-- {
 			place := p.Batches[i][j]
@@ -52,7 +52,7 @@ func (p Pending) Look(dev card.Device) (f Found, err error) {
 }
 
 // look reads a place, and notes which of its sectors are to be written.
-func (f *Found) look(dev card.Device, place Place, buf []byte, sector int, nonce mark.Nonce) error {
+func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce mark.Nonce) error {
 	if _, err := dev.ReadAt(buf, place.Offset); err != nil {
 		if errors.As(err, new(*card.GoneError)) {
 			return err

@@ -1,0 +1,463 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/state"
+	"zipstamp/internal/view"
+)
+
+func (a *app) gauge() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "gauge",
+		Short: "Find out what a card really holds",
+		Long: `Gauge finds out whether a card holds what it claims, and how much it holds where
+it doesn't. Spots samples it, and puts back what was there; whole writes and
+reads every block, and what was on the card is lost; space fills the free space
+of a card that is in use. restore puts back what a run of spots that was killed
+had saved.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.gaugeSpots(), a.gaugeWhole(), a.gaugeRestore())
+	return cmd
+}
+
+// gaugeOptions are the flags that the tests of cards share.
+type gaugeOptions struct {
+	handling
+	first   string
+	receipt string
+}
+
+func (o *gaugeOptions) flags(f *pflag.FlagSet) {
+	o.handling.flags(f)
+	f.StringVar(&o.first, "first", "", "test only the first `SIZE`, such as 64GB")
+	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+}
+
+func (a *app) gaugeSpots() *cobra.Command {
+	var o gaugeOptions
+	var places int
+	var seed uint64
+	cmd := &cobra.Command{
+		Use:   "spots [CARD]",
+		Short: "Sample the whole of a card, and put back what was there",
+		Long: `Spots writes to some hundred places all over the card, reads them back, and puts
+back what was there: within a minute or so, whatever size the card claims. Where
+it holds less, the boundary is found to the sector.
+
+` + cardNames + `
+What is saved stands in a journal in the state folder until it has been put
+back; after a power cut or if the card is pulled out, gauge restore does that.
+
+A card that keeps what is written anywhere, until the room that it really has is
+used up, passes this test. Only gauge whole can find that out.`,
+		Example: `  zipstamp gauge spots /dev/sdb
+  zipstamp gauge spots liar.card`,
+		Args: takes("one card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if places < 0 || places > maxPlaces {
+				return &usageError{fmt.Errorf("--places is %d; it is from 1 to %d", places, maxPlaces)}
+			}
+			if !cmd.Flags().Changed("seed") {
+				seed = randomSeed()
+			}
+			g := &gauging{app: a, o: o, job: receipt.JobSpots, keeps: true}
+			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.spots(ctx, places, seed) })
+		},
+	}
+	o.flags(cmd.Flags())
+	cmd.Flags().IntVar(&places, "places", gauge.DefaultPlaces, "how many places, `N`, are chosen by chance, besides those where cards end")
+	cmd.Flags().Uint64Var(&seed, "seed", 0, "a `NUMBER` by which the places are the same again; receipts have it")
+	return cmd
+}
+
+// maxPlaces bounds the places; with more, whole takes no longer.
+const maxPlaces = 100000
+
+func randomSeed() uint64 {
+	var b [8]byte
+	_, _ = rand.Read(b[:]) // never fails
+	return binary.LittleEndian.Uint64(b[:]) >> 1
+}
+
+func randomNonce() (n mark.Nonce) {
+	_, _ = rand.Read(n[:]) // never fails
+	return n
+}
+
+func (a *app) gaugeWhole() *cobra.Command {
+	var o gaugeOptions
+	var toTheEnd, afresh bool
+	cmd := &cobra.Command{
+		Use:   "whole [CARD]",
+		Short: "Write and read every block of a card; what is on it is lost",
+		Long: `Whole writes the card from its start to its end and reads all of it back. While
+it writes it looks back every now and then, so that a card which holds less than
+it claims is known, with its real size, soon after that has been passed; then
+only what is real is read back.
+
+` + cardNames + `
+All that was on the card is lost. A test that was interrupted is carried on by
+the same command.`,
+		Example: `  zipstamp gauge whole /dev/sdb
+  zipstamp gauge whole /dev/sdb --first 64GB
+  zipstamp gauge whole --yes liar.card`,
+		Args: takes("one card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			g := &gauging{app: a, o: o, job: receipt.JobWhole}
+			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.whole(ctx, toTheEnd, afresh) })
+		},
+	}
+	o.flags(cmd.Flags())
+	cmd.Flags().BoolVar(&toTheEnd, "to-the-end", false, "go on to the end also when the card has been found out")
+	cmd.Flags().BoolVar(&afresh, "afresh", false, "start anew, and don't carry on a test that was interrupted")
+	return cmd
+}
+
+// gauging is a run of a test of a card.
+type gauging struct {
+	*app
+	o     gaugeOptions
+	job   string
+	keeps bool // what is on the card
+
+	who   person
+	set   settings
+	card  *card.Card
+	typed bool
+	first int64 // bytes; 0: all
+	hold  *card.Hold
+	draft *receipt.Draft
+	meter meter.Meter
+	shown *view.Progress
+}
+
+// run is the story of the command.
+func (g *gauging) run(ctx context.Context, args []string, test func(context.Context) (*gauge.Report, error)) (err error) {
+	defer g.close()
+	started := time.Now()
+	if err := g.prepare(ctx, args); err != nil {
+		return err
+	}
+	giveUp := func() {}
+	if !g.keeps {
+		if giveUp, err = g.offerPending(ctx, g.who, g.card, g.o.handling); err != nil {
+			return err
+		}
+	}
+	if err := g.confirm(ctx); err != nil {
+		return err
+	}
+	if g.hold, err = g.take(ctx, g.card, g.o.handling, g.typed); err != nil {
+		return err
+	}
+	giveUp()
+	if g.keeps {
+		if err := g.settlePending(); err != nil {
+			return err
+		}
+	}
+	rep, err := test(ctx)
+	return g.finish(ctx, rep, err, started)
+}
+
+func (g *gauging) close() {
+	if g.draft != nil {
+		g.draft.Discard()
+	}
+	if g.hold != nil {
+		g.hold.LetGo(context.Background(), card.Leaving{})
+	}
+}
+
+// prepare finds the card, and all that can be wrong before it is touched.
+func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
+	if g.who, err = whoRuns(); err != nil {
+		return err
+	}
+	if g.set, err = loadSettings(g.who, nil); err != nil {
+		return err
+	}
+	if len(args) == 0 && g.o.yes {
+		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
+	}
+	if g.card, err = g.pickOrChoose(ctx, args); err != nil {
+		return err
+	}
+	if g.typed, err = g.admit(g.card, g.o.handling); err != nil {
+		return err
+	}
+	if g.first, err = firstBytes(g.o.first, g.card); err != nil {
+		return &usageError{err}
+	}
+	if g.asks() {
+		if err := g.mayAsk(g.card, g.o.handling, g.typed); err != nil {
+			return err
+		}
+	}
+	g.draft, err = g.reserveFor(g.who, g.set, g.o.receipt, g.job, g.card)
+	return err
+}
+
+// reserveFor makes room for the receipt of a job.
+func (a *app) reserveFor(who person, set settings, named, job string, c *card.Card) (d *receipt.Draft, err error) {
+	slug := strings.ReplaceAll(job, " ", "-")
+	switch {
+	case named == "":
+		d, err = receipt.InFolder(who.receiptsFolder(set), slug, c.Name, time.Now())
+	case isFolder(named):
+		d, err = receipt.InFolder(who.folder(named), slug, c.Name, time.Now())
+	case c.Is(named):
+		err = fmt.Errorf("%s is the card", named)
+	default:
+		d, err = receipt.AtFile(named, who.owner)
+	}
+	if err != nil {
+		return nil, noReceipt(err)
+	}
+	return d, nil
+}
+
+// noReceipt is the error of a job that was not started since its receipt could not be kept.
+func noReceipt(err error) error {
+	return &view.Hint{
+		Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
+		Next: "name a place where there is room and that may be written: --receipt FILE",
+	}
+}
+
+// asks tells whether a person has to be asked: when what is on the card will be lost, or something of it is in use.
+func (g *gauging) asks() bool {
+	mounts, swaps := g.card.InUse()
+	return !g.keeps || g.typed || len(mounts)+len(swaps) > 0
+}
+
+// firstBytes reads a limit, rounded down to whole sectors; 0 for all of the card.
+func firstBytes(text string, c *card.Card) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := humanize.ParseBytes(text)
+	sector := uint64(max(c.SectorSize, 512))
+	switch {
+	case err != nil:
+		return 0, fmt.Errorf("--first %q is not a size such as 64GB", text)
+	case n > uint64(c.Size):
+		return 0, &view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}
+	case n < gauge.BlockSize:
+		return 0, fmt.Errorf("--first is %s; it is %s at least, which is a block", text, view.Bytes(gauge.BlockSize))
+	}
+	return int64(n / sector * sector), nil
+}
+
+// confirm shows what will happen and asks, where that is needed.
+func (g *gauging) confirm(ctx context.Context) error {
+	if !g.asks() {
+		g.screen.Gauging(g.card, "Testing places all over")
+		return nil
+	}
+	if g.o.yes && !g.typed {
+		return nil
+	}
+	return g.confirmCard(ctx, g.card, g.keeps, map[string]string{
+		receipt.JobSpots: "places all over the card are written, and what was there is put back",
+		receipt.JobWhole: "every block is written and read back",
+		receipt.JobPace:  "what is there is read, and written again where it is",
+	}[g.job])
+}
+
+// confirmCard shows the card and what will be done to it, and asks for its name.
+func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then string) error {
+	l := view.Listed{Card: c}
+	if c.Disk != nil {
+		l = a.inspect(c, nil)
+	}
+	a.screen.ShowPlan(view.Plan{Cards: []view.Listed{l}, Then: then, Keeps: keeps})
+	yes, err := a.screen.Confirm(ctx, c.Name)
+	if err == nil && !yes {
+		err = &card.RefusedError{Card: c.Name, Reasons: []string{"its name was not typed, so nothing was written"}}
+	}
+	return err
+}
+
+// follow shows the progress from now on.
+func (g *gauging) follow() {
+	g.shown = g.screen.Follow(view.Followed{Meter: &g.meter})
+	name := g.card.Name
+	g.hold.Tell(func(m card.Mishap) { g.shown.Say(view.MishapSentence(name, m)) })
+}
+
+func (g *gauging) unfollow() {
+	g.meter.End()
+	g.shown.Stop()
+	g.hold.Tell(nil)
+}
+
+// spots does the test of spots.
+func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Report, error) {
+	nonce := randomNonce()
+	j, err := journal.Create(g.who.journals(), journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
+	if err != nil {
+		return nil, &view.Hint{
+			Err:  fmt.Errorf("what is on the card can't be saved in %s, so nothing was started: %w", g.who.journals().Path(), err),
+			Next: "see that the folder can be written and has some MB of room; the variable XDG_STATE_HOME names another one",
+		}
+	}
+	g.follow()
+	rep, restored, err := gauge.Spots{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
+	g.unfollow()
+	if restored {
+		return rep, errors.Join(err, j.Remove())
+	}
+	g.screen.Say("What was on the card has not been put back, and is kept in %s. When the card is in again, put it back with: zipstamp gauge restore", g.who.short(j.Path()))
+	return rep, errors.Join(err, j.Close())
+}
+
+// whole does the test of every block.
+func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
+	who := cardIdentity(g.card)
+	w := gauge.Whole{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd}
+	if err := g.carryOn(&w, who, afresh); err != nil {
+		return nil, err
+	}
+	g.follow()
+	last := gauge.Progress{Nonce: w.Nonce}
+	w.Keep = func(p gauge.Progress) error {
+		last = p
+		return gauge.KeepProgress(g.who.tests(), who, p)
+	}
+	w.Expect = func(e gauge.Expectation) { g.shown.Say(view.Expectation(e)) }
+	if w.Carry != nil {
+		last = *w.Carry
+	}
+	rep, err := w.Run(ctx)
+	g.unfollow()
+	if err == nil {
+		if dropped := gauge.DropProgress(g.who.tests(), who, last); dropped != nil {
+			g.screen.Problem(dropped, g.words)
+		}
+	}
+	return rep, err
+}
+
+// carryOn looks for a test of this card that was interrupted.
+func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
+	found, unusable := gauge.FindProgress(g.who.tests().Path(), who)
+	for _, err := range unusable {
+		g.screen.Say("What is kept of a test can't be used: %s.", err)
+	}
+	for _, p := range found {
+		still, err := p.Still(g.hold)
+		if err != nil {
+			return err
+		}
+		first := w.First
+		if first == 0 {
+			first = g.card.Size
+		}
+		switch {
+		case !still:
+			g.screen.Say("A test of %s was interrupted, but the card doesn't hold any more what that wrote; it starts afresh.", g.card.Name)
+		case afresh || p.First != first:
+			g.screen.Say("A test of %s was interrupted at %s; this one starts afresh.", g.card.Name, view.Bytes(max(p.Head, p.Back)))
+		default:
+			at, what := p.Head, "writing"
+			if p.Head == p.First {
+				at, what = p.Back, "reading back"
+			}
+			g.screen.Say("A test of %s was interrupted; it is carried on from %s, %s.", g.card.Name, view.Bytes(at), what)
+			w.Carry = &p
+			return nil
+		}
+		if err := gauge.DropProgress(g.who.tests(), who, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finish lets the card go, keeps the receipt and shows the result.
+func (g *gauging) finish(ctx context.Context, rep *gauge.Report, failed error, started time.Time) error {
+	if rep == nil {
+		return failed
+	}
+	now := g.hold.Card()
+	doc := receipt.NewGauge(g.job, now, g.hold, rep)
+	left := g.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
+	g.hold = nil
+	if left.Problem != nil {
+		doc.Card.Why = left.Problem.Error()
+	}
+	sentence := view.GaugeSentence(now.Name, rep, failed)
+	var err error
+	switch rep.Verdict {
+	case gauge.Counterfeit, gauge.Faulty, gauge.Unsteady:
+		err = &gaugeError{sentence}
+	case gauge.Inconclusive:
+		if err = failed; err == nil {
+			err = &card.IOError{Op: "write", Card: now.Name, Offset: rep.Limit, Err: errors.New("everything from there on fails")}
+		}
+	}
+	if errors.Is(failed, view.ErrInterrupted) {
+		err = failed
+		doc.Verdict = receipt.Interrupted
+	}
+	doc.End(receipt.Tool{Name: "zipstamp", Version: g.version}, started, time.Now(), sentence, statusOf(err), failed)
+	return g.conclude(doc, err)
+}
+
+// conclude keeps the receipt and shows it.
+func (g *gauging) conclude(doc receipt.Document, err error) error {
+	path := g.who.short(g.draft.Path())
+	unkept := g.draft.Keep(doc)
+	g.draft = nil
+	if unkept != nil {
+		path = ""
+		if err == nil {
+			err = unkept
+		}
+	}
+	if g.json {
+		g.printJSON(doc)
+	} else {
+		g.screen.Gauged(doc, path)
+	}
+	if unkept != nil {
+		g.screen.Problem(unkept, g.words)
+	}
+	if err != nil {
+		return shown{err}
+	}
+	return nil
+}
+
+// cardIdentity is by what a card is known again.
+func cardIdentity(c *card.Card) journal.Card {
+	j := journal.Card{Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: c.Size, Model: c.Model, Serial: c.Serial}
+	if c.Disk != nil {
+		j.CID = c.Disk.Identity().CID
+	}
+	return j
+}
+
+// journals is where what is to be put back is kept, tests where the progress of tests is.
+func (p person) journals() state.Place { return p.stateFolder("journals") }
+func (p person) tests() state.Place    { return p.stateFolder("tests") }

@@ -1,0 +1,285 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/view"
+)
+
+func (a *app) gaugeRestore() *cobra.Command {
+	var h handling
+	var list, forget bool
+	cmd := &cobra.Command{
+		Use:   "restore [CARD]",
+		Short: "Put back what an interrupted test had saved",
+		Long: `Restore puts back onto a card what a run of gauge spots had saved there and could
+not put back: it was killed, the power was cut, or the card was pulled out. The
+card is known by what it says of itself and by what the test wrote on it.
+
+Without CARD every card is tried for which something is kept. --list only shows
+what is kept. --forget gives up what is kept for CARD, or, without CARD, all that
+can't be used.`,
+		Example: `  zipstamp gauge restore
+  zipstamp gauge restore /dev/sdb
+  zipstamp gauge restore --list`,
+		Args: takes("one card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r := &restoring{app: a, h: h}
+			return r.run(cmd.Context(), args, list, forget)
+		},
+	}
+	h.flags(cmd.Flags())
+	cmd.Flags().BoolVar(&list, "list", false, "only show what is kept")
+	cmd.Flags().BoolVar(&forget, "forget", false, "give up what is kept, and don't put it back")
+	return cmd
+}
+
+// restoring is a run of gauge restore.
+type restoring struct {
+	*app
+	h   handling
+	who person
+}
+
+func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (err error) {
+	if r.who, err = whoRuns(); err != nil {
+		return err
+	}
+	all, err := journal.All(r.who.journals().Path())
+	if err != nil {
+		return err
+	}
+	var only *card.Card
+	if len(args) > 0 {
+		if only, err = r.pick(ctx, args[0]); err != nil {
+			return err
+		}
+	}
+	var kept []view.Kept
+	for _, p := range all {
+		if only != nil && (p.Err != nil || !p.Card.May(cardIdentity(only))) {
+			continue
+		}
+		k := view.Kept{Pending: p, Path: r.who.short(p.Path)}
+		if !list {
+			k.Fate, k.Err = r.settle(ctx, p, only, forget)
+			err = worse(err, k.Err)
+		}
+		kept = append(kept, k)
+	}
+	if r.json {
+		r.printJSON(keptDocument(kept, statusOf(err)))
+	} else {
+		r.screen.Kept(kept, list)
+	}
+	if err != nil {
+		return shown{err}
+	}
+	return nil
+}
+
+// settle puts back what a journal has, or gives it up.
+func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate string, err error) {
+	switch {
+	case forget && (only != nil || p.Err != nil):
+		return "given up", p.Remove()
+	case forget:
+		return "kept, since it can be used; name its card to give it up", nil
+	case p.Err != nil:
+		return "", p.Err
+	}
+	c := only
+	if c == nil {
+		if c, err = r.findCard(p); err != nil {
+			return "", err
+		}
+	}
+	typed, err := r.admit(c, r.h)
+	if err == nil && (typed || inUse(c)) {
+		if err = r.mayAsk(c, r.h, typed); err == nil && (!r.h.yes || typed) {
+			err = r.confirmCard(ctx, c, true, "what an interrupted test had saved is put back")
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	hold, err := r.take(ctx, c, r.h, typed)
+	if err != nil {
+		return "", err
+	}
+	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
+	return putBack(hold, p)
+}
+
+func inUse(c *card.Card) bool {
+	mounts, swaps := c.InUse()
+	return len(mounts)+len(swaps) > 0
+}
+
+// errOtherCard says that a card is not the one that a journal is of.
+var errOtherCard = errors.New("nothing on the card shows that it is the one that was tested, or something else was written to it since; nothing was written")
+
+// putBack puts back what a journal has onto a card that may be its, and takes the journal away if all is as it was.
+func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
+	found, err := p.Look(hold, hold.SectorSize())
+	switch {
+	case err != nil:
+		return "", err
+	case found.Done():
+		return "all was back already", p.Remove()
+	case !found.Is():
+		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
+	}
+	restored, wrong, err := p.Restore(hold, found)
+	if err != nil {
+		return "", err
+	}
+	fate = fmt.Sprintf("put back %d sectors", restored)
+	if wrong > 0 {
+		fate += fmt.Sprintf("; %d did not take it, which is a fault of the card", wrong)
+	}
+	return fate, p.Remove()
+}
+
+// findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says the same of itself and has
+// what the test wrote.
+func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
+	if p.Card.Kind != string(card.Block) {
+		return card.Find(p.Card.Path)
+	}
+	all, err := card.All()
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range all {
+		if p.Card.May(cardIdentity(c)) && len(c.Reasons(card.Consent{Asked: true})) == 0 && r.belongs(c, p) {
+			return c, nil
+		}
+	}
+	// A loop device is never chosen by itself.
+	if c, err := card.Find(p.Card.Path); err == nil && p.Card.May(cardIdentity(c)) && r.belongs(c, p) {
+		return c, nil
+	}
+	return nil, &card.RefusedError{Card: p.Card.Name, Reasons: []string{"the card that was tested is not here"}, Next: "put it in, and run the command again; or name it"}
+}
+
+// belongs tells whether a card has what the test wrote.
+func (a *app) belongs(c *card.Card, p journal.Pending) bool {
+	rd, err := c.OpenToRead()
+	if err != nil {
+		return false
+	}
+	defer rd.Close()
+	found, err := p.Look(rd, c.SectorSize)
+	return err == nil && found.Is()
+}
+
+// pendingOf are the journals of a card that is here.
+func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
+	kept, err := journal.All(who.journals().Path())
+	if err != nil {
+		return nil
+	}
+	for _, p := range kept {
+		if p.Err == nil && p.Card.May(cardIdentity(c)) && a.belongs(c, p) {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// settlePending puts back what an earlier test of the card had saved, before another one begins.
+func (g *gauging) settlePending() error {
+	kept, err := journal.All(g.who.journals().Path())
+	if err != nil {
+		return err
+	}
+	for _, p := range kept {
+		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
+			continue
+		}
+		found, err := p.Look(g.hold, g.hold.SectorSize())
+		if err != nil {
+			return err
+		}
+		if !found.Is() {
+			continue
+		}
+		fate, err := putBack(g.hold, p)
+		if err != nil {
+			return err
+		}
+		g.screen.Say("An earlier test of %s was interrupted: %s.", g.card.Name, fate)
+	}
+	return nil
+}
+
+// offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is not put back is given up when the
+// function that is returned is called, once the card is being overwritten.
+func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h handling) (giveUp func(), err error) {
+	pending := a.pendingOf(who, c)
+	giveUp = func() {
+		for _, p := range pending {
+			if err := p.Remove(); err != nil {
+				a.screen.Problem(err, a.words)
+			}
+		}
+	}
+	if len(pending) == 0 {
+		return giveUp, nil
+	}
+	a.screen.Say("A test of %s was interrupted on %s, and what it had saved of the card has not been put back.", c.Name, view.Day(pending[0].Started))
+	if h.yes || !a.screen.Asks() {
+		a.screen.Say("It is given up when the card is overwritten.")
+		return giveUp, nil
+	}
+	yes, err := a.screen.Agrees(ctx, "Put it back first?")
+	if err != nil || !yes {
+		return giveUp, err
+	}
+	r := &restoring{app: a, h: h, who: who}
+	for _, p := range pending {
+		fate, err := r.settle(ctx, p, c, false)
+		if err != nil {
+			return giveUp, err
+		}
+		a.screen.Say("%s: %s.", c.Name, fate)
+	}
+	pending = nil
+	return giveUp, nil
+}
+
+// The JSON document of gauge restore.
+type keptJournal struct {
+	Path    string       `json:"path"`
+	Card    journal.Card `json:"card"`
+	Started string       `json:"started,omitempty"`
+	Bytes   int64        `json:"bytes"`
+	Fate    string       `json:"fate,omitempty"`
+	Error   string       `json:"error,omitempty"`
+}
+
+func keptDocument(kept []view.Kept, exit int) any {
+	doc := struct {
+		Restore int           `json:"restore"` // version of the document
+		Kept    []keptJournal `json:"kept"`
+		Exit    int           `json:"exit"`
+	}{Restore: 1, Kept: []keptJournal{}, Exit: exit}
+	for _, k := range kept {
+		one := keptJournal{Path: k.Path, Card: k.Card, Bytes: k.Bytes(), Fate: k.Fate}
+		if !k.Started.IsZero() {
+			one.Started = k.Started.UTC().Format("2006-01-02T15:04:05Z")
+		}
+		if k.Err != nil {
+			one.Error = k.Err.Error()
+		}
+		doc.Kept = append(doc.Kept, one)
+	}
+	return doc
+}

@@ -1,0 +1,112 @@
+package gauge
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/state"
+)
+
+// progressVersion is the version of the file in which the progress of a test is kept.
+const progressVersion = 1
+
+// maxProgress bounds such a file, bytes.
+const maxProgress = 4 << 20
+
+// kept is that file.
+type kept struct {
+	Version  int          `json:"gauge_progress"`
+	Card     journal.Card `json:"card"`
+	Progress Progress     `json:"progress"`
+}
+
+const progressSuffix = ".progress.json"
+
+func progressName(c journal.Card, p Progress) string {
+	return fmt.Sprintf("%s-%s%s", state.PlainName(c.Name), p.Nonce.String()[:8], progressSuffix)
+}
+
+// KeepProgress keeps how far the test of a card has come: it is there whole, or as it was before.
+func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
+	text, err := json.Marshal(kept{progressVersion, c, p})
+	if err != nil {
+		return err
+	}
+	root, err := folder.Open()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	name := progressName(c, p)
+	temp := "." + name + ".part"
+	f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	if err = folder.Owner.Take(f); err == nil {
+		_, err = f.Write(text)
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = root.Rename(temp, name)
+	}
+	if err != nil {
+		_ = root.Remove(temp) // nothing is lost if it stays
+		return err
+	}
+	return state.Sync(root)
+}
+
+// DropProgress takes away what is kept of a test that has ended; that there is none is fine.
+func DropProgress(folder state.Place, c journal.Card, p Progress) error {
+	err := os.Remove(filepath.Join(folder.Path(), progressName(c, p)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// FindProgress gives what is kept of tests of cards that may be this one, and says which files can't be used.
+func FindProgress(folder string, c journal.Card) (found []Progress, unusable []error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, []error{err}
+	}
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), progressSuffix) || strings.HasPrefix(e.Name(), ".") || !e.Type().IsRegular() {
+			continue
+		}
+		path := filepath.Join(folder, e.Name())
+		text, err := os.ReadFile(path)
+		var k kept
+		if err == nil {
+			k, err = readProgress(text)
+		}
+		if err != nil {
+			unusable = append(unusable, fmt.Errorf("%s: %w", path, err))
+			continue
+		}
+		if k.Card.May(c) {
+			found = append(found, k.Progress)
+		}
+	}
+	return found, unusable
+}
+
+// readProgress reads such a file.
+func readProgress(text []byte) (k kept, err error) {
+	switch {
+	case len(text) > maxProgress:
+		return k, errors.New("too long for the progress of a test")
+	case json.Unmarshal(text, &k) != nil:
+		return k, errors.New("damaged")
+	case k.Version != progressVersion:
+		return k, errors.New("of another version of zipstamp")
+	}
+	return k, k.Progress.valid(k.Card.Size)
+}

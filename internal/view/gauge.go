@@ -1,0 +1,333 @@
+package view
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/receipt"
+)
+
+// Gauged shows the result of a test of a card. path is where the receipt was kept; empty if it was not.
+func (v *Screen) Gauged(doc receipt.Document, path string) {
+	a := &answer{style: bad, sentence: doc.Sentence}
+	switch gauge.Verdict(doc.Verdict) {
+	case gauge.Holds:
+		a.style = good
+	case gauge.Unsteady, gauge.Inconclusive:
+		a.style = caution
+	}
+	if doc.Verdict == receipt.Interrupted {
+		a.style = caution
+	}
+	v.gaugeFacts(a, doc)
+	if path != "" {
+		a.add("receipt", "%s", path)
+	}
+	for _, n := range GaugeNotes(doc) {
+		a.note("%s", n)
+	}
+	a.print(v.Out, v.width)
+}
+
+// GaugeSentence is the answer of a test in one sentence. err is why it did not come to its end; nil if it did.
+func GaugeSentence(name string, r *gauge.Report, err error) string {
+	size := Bytes(r.Claimed)
+	if r.Tested > 0 && r.Tested < r.Claimed {
+		size = "the first " + Bytes(r.Tested)
+	}
+	switch r.Verdict {
+	case gauge.Counterfeit:
+		return counterfeitSentence(name, r)
+	case gauge.Faulty:
+		return fmt.Sprintf("%s is faulty: its size is right, but %s.", name, faultClause(r.Bad))
+	case gauge.Unsteady:
+		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name, count(r.Bad.Unsteady, "sector"))
+	case gauge.Holds:
+		if r.Method == gauge.BySpots {
+			return fmt.Sprintf("%s seems to hold what it claims: all places that were tried in %s hold what was written.", name, size)
+		}
+		if r.Tested < r.Claimed {
+			return fmt.Sprintf("%s of %s hold what is written: every block was written and read back right.", strings.Replace(size, "the", "The", 1), name)
+		}
+		return fmt.Sprintf("%s holds what it claims: all %s were written and read back right.", name, size)
+	}
+	switch {
+	case errors.Is(err, ErrInterrupted):
+		return fmt.Sprintf("The test of %s was interrupted, and came to no result.", name)
+	case errors.As(err, new(*card.GoneError)):
+		return fmt.Sprintf("The test of %s came to no result: it was pulled out, or its reader was.", name)
+	case r.Limit > 0:
+		return fmt.Sprintf("The test of %s came to no result beyond %s: everything there fails, and all below holds what was written.", name, Bytes(r.Limit))
+	case err != nil:
+		return fmt.Sprintf("The test of %s came to no result: %s.", name, gaugeFailure(name, err))
+	}
+	return fmt.Sprintf("The test of %s came to no result.", name)
+}
+
+// gaugeFailure is why a test ended, as a clause.
+func gaugeFailure(name string, err error) string {
+	var failed *card.IOError
+	if errors.As(err, &failed) {
+		return failedClause(name, failed)
+	}
+	return strings.TrimRight(ProblemSentence(err), ".")
+}
+
+func counterfeitSentence(name string, r *gauge.Report) string {
+	l := r.Loss
+	claimed := Bytes(r.Claimed)
+	var text string
+	switch {
+	case !l.Exact:
+		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims.", name, claimed)
+	case l.Holds() == 0:
+		text = fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, claimed)
+	case l.Tail > 0:
+		text = fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
+	case l.Repeats:
+		text = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there", name, Bytes(l.Real), claimed)
+	default:
+		text = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name, Bytes(l.Real), claimed)
+	}
+	if r.Bad.Faults() > 0 {
+		text += fmt.Sprintf(". It is faulty too: below that, %s, so it can't be trusted for anything", faultClause(r.Bad))
+	}
+	return text + "."
+}
+
+// faultClause is what is bad, as a clause.
+func faultClause(b gauge.Counts) string {
+	var parts []string
+	add := func(n int64, what string) {
+		if n > 0 {
+			parts = append(parts, count(n, "sector")+" "+what)
+		}
+	}
+	verb := func(n int64, one, many string) string {
+		if n == 1 {
+			return one
+		}
+		return many
+	}
+	add(b.Worn, verb(b.Worn, "has", "have")+" wrong bits ("+count(b.Bits, "bit")+" in all)")
+	add(b.Unreadable, "can't be read")
+	add(b.Unwritable, "can't be written")
+	add(b.Lost, verb(b.Lost, "does", "do")+" not keep what is written")
+	if len(parts) > 1 {
+		parts[len(parts)-1] = "and " + parts[len(parts)-1]
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (v *Screen) gaugeFacts(a *answer, doc receipt.Document) {
+	g := doc.Gauge
+	name := doc.Card.Name
+	if doc.Card.Kind != "" {
+		name = fmt.Sprintf("%s, claims %s, %s", doc.Card.Name, exact(g.Claimed), cardKind(doc.Card))
+	}
+	a.add("card", "%s", name)
+	if l := g.Loss; l != nil && l.Exact {
+		a.add("holds", "%s", exact(g.Holds))
+		how := l.ReadsAs
+		if l.Repeats {
+			how = "addresses repeat every " + exact(l.Real)
+		} else if how != "" {
+			how = "it reads as " + how
+		}
+		a.add("beyond", "%s", how)
+		if l.Cached > 0 {
+			a.add("memory", "for at least %s it answered from its own memory", Bytes(l.Cached))
+		}
+	}
+	if g.Loss == nil || g.Loss.Exact {
+		a.add("", "%s", strings.Join(v.ruler(g.Extents, g.Claimed, min(v.width-14, 72)), "\n"))
+	}
+	a.add("extents", "%s", strings.Join(extentLines(g), "\n"))
+	if g.Level > 0 {
+		a.add("confidence", "%.0f %% that at least %.1f %% of the range answers: %d places by chance, all right", 100*g.Level, 100*g.Share, g.Places)
+	}
+	gaugePhases(a, doc)
+	if s := g.Slowest; s != nil {
+		a.add("slowest", "%s at %s", rateText(s.Rate), Bytes(s.At))
+		a.add("marks met", "%s", strings.Join(g.Meets, ", "))
+	}
+	a.add("reads", "%s", accessFact(g.Reads, g.Method))
+	a.add("writes", "%s", accessFact(g.Writes, g.Method))
+	if doc.Card.Access == string(card.Cached) {
+		a.add("caution", "this system can't read round its own memory for this file, so the test says little of the card")
+	}
+	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+}
+
+// gaugePhases are how long the parts of the test took. Those of spots move too little for a rate to mean anything.
+func gaugePhases(a *answer, doc receipt.Document) {
+	var times []string
+	for _, p := range doc.Phases {
+		took := time.Duration(p.Seconds * float64(time.Second))
+		moved := p.Bytes > 0 && doc.Gauge.Method != string(gauge.BySpots)
+		switch {
+		case moved:
+			a.add(p.Phase, "%s in %s, %s", Bytes(p.Bytes), span(took), rate(p.Bytes, took))
+		case took >= time.Second/20:
+			times = append(times, p.Phase+" "+span(took))
+		}
+	}
+	a.add("took", "%s", strings.Join(times, ", "))
+}
+
+// mishapDocs lists what was forgiven.
+func mishapDocs(all []receipt.Mishap) string {
+	var lines []string
+	for _, m := range all {
+		if m.Op == "return" {
+			lines = append(lines, "it was gone for a moment, and came back as "+m.Name)
+		} else {
+			lines = append(lines, fmt.Sprintf("failed once to %s at byte %s", m.Op, place(m.Offset)))
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// rateText is a rate in bytes a second.
+func rateText(r float64) string { return rate(int64(r), time.Second) }
+
+// accessFact is how long single accesses took.
+func accessFact(t receipt.Access, method string) string {
+	if t.Count == 0 {
+		return ""
+	}
+	where := "blocks"
+	if method == string(gauge.BySpots) {
+		where = "places"
+	}
+	return fmt.Sprintf("%s %s: median %s, 95 %% %s, 99 %% %s, worst %s at %s",
+		humanize.Comma(t.Count), where, short(t.Median), short(t.P95), short(t.P99), short(t.Worst), Bytes(t.WorstAt))
+}
+
+// short is the time of an access, given in seconds.
+func short(seconds float64) string {
+	switch {
+	case seconds < 0.00995:
+		return fmt.Sprintf("%.2f ms", seconds*1e3)
+	case seconds < 0.0995:
+		return fmt.Sprintf("%.1f ms", seconds*1e3)
+	case seconds < 0.995:
+		return fmt.Sprintf("%.0f ms", seconds*1e3)
+	}
+	return span(time.Duration(seconds * float64(time.Second)))
+}
+
+// maxExtentLines is how many stretches are listed; the receipt has more.
+const maxExtentLines = 12
+
+// extentLines are the stretches of the card.
+func extentLines(g *receipt.Gauge) (lines []string) {
+	if len(g.Extents) < 2 {
+		return nil
+	}
+	lines = append(lines, fmt.Sprintf("%17s  %9s", "from byte", "length"))
+	for i, e := range g.Extents {
+		if i == maxExtentLines {
+			lines = append(lines, fmt.Sprintf("and %d more, in the receipt", g.Count-i))
+			break
+		}
+		lines = append(lines, fmt.Sprintf("%17s  %9s  %s", place(e.Offset), Bytes(e.Length), e.State))
+	}
+	return lines
+}
+
+// GaugeNotes are what to know, and what to do next.
+func GaugeNotes(doc receipt.Document) (notes []string) {
+	g := doc.Gauge
+	note := func(format string, args ...any) { notes = append(notes, fmt.Sprintf(format, args...)) }
+	switch gauge.Verdict(g.Verdict) {
+	case gauge.Holds:
+		if g.Method == string(gauge.BySpots) {
+			note("A card that keeps what is written anywhere, until the room that it really has is used up, would pass this test too. Only gauge whole can find that out.")
+		}
+		if g.Tested < g.Claimed {
+			note("The other %s were not tested.", Bytes(g.Claimed-g.Tested))
+		}
+	case gauge.Counterfeit:
+		if g.Loss != nil && !g.Loss.Exact {
+			note("How much it holds, gauge whole finds out.")
+		}
+		note("Give it back. zipstamp receipts export FILE.html makes a page of this to show to the seller.")
+	case gauge.Faulty:
+		note("What is kept on it may be lost at any time. Replace it.")
+	case gauge.Unsteady:
+		note("That may be the card, the reader or the cable. Test it again in another reader; if it is the same there, replace it.")
+	case gauge.Inconclusive:
+		switch {
+		case g.Limit > 0:
+			note("Some readers can't address the upper part of a large card. Test it in another reader; if it is the same there, the card is broken.")
+		case g.Method == string(gauge.ByWhole):
+			note("The test can be carried on: run the same command again.")
+		}
+	}
+	if doc.Gauge.Changed > 0 && g.Loss == nil {
+		note("%s did not read as before after what was there had been written back.", count(g.Changed, "place"))
+	}
+	return notes
+}
+
+// Gauging shows a card before a test that leaves it as it was.
+func (v *Screen) Gauging(c *card.Card, what string) {
+	v.Say("%s of %s (%s, %s). What is there is kept, and put back.", what, c.Name, Bytes(c.Size), kindFact(c))
+}
+
+// Expectation says how long a test will take.
+func Expectation(e gauge.Expectation) string {
+	return fmt.Sprintf("At %s, writing will take %s more, and reading everything back about %s. If the card holds less than it claims, that shows as soon as its real size has been passed.",
+		rateText(e.Rate), span(e.Write), span(e.Read))
+}
+
+// Kept is a journal of a test that was interrupted, and what became of it.
+type Kept struct {
+	journal.Pending
+	Path string // as it is shown
+	Fate string // empty where nothing was tried
+	Err  error
+}
+
+// Kept lists journals.
+func (v *Screen) Kept(all []Kept, only bool) {
+	a := &answer{style: good, sentence: "Nothing is to be put back."}
+	failed := 0
+	for _, k := range all {
+		if k.Err != nil {
+			failed++
+		}
+	}
+	switch n := len(all); {
+	case n == 0:
+	case only:
+		a.style, a.sentence = caution, fmt.Sprintf("%s interrupted, and what had been saved is to be put back:", map[bool]string{true: "A test was", false: fmt.Sprintf("%d tests were", n)}[n == 1])
+	case failed == 0:
+		a.sentence = "What interrupted tests had saved has been settled:"
+	default:
+		a.style, a.sentence = bad, "Not all could be put back:"
+	}
+	for _, k := range all {
+		lines := []string{k.Path}
+		if k.Card.Size > 0 {
+			lines = []string{fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"), Bytes(k.Bytes())+" saved"), k.Path}
+		}
+		if k.Fate != "" {
+			lines = append(lines, k.Fate)
+		}
+		if k.Err != nil {
+			lines = append(lines, strings.TrimRight(ProblemSentence(k.Err), "."))
+		}
+		a.add(cmp.Or(k.Card.Name, "?"), "%s", strings.Join(lines, "\n"))
+	}
+	a.print(v.Out, v.width)
+}
