@@ -25,7 +25,7 @@ type plain struct {
 }
 
 func openPlain(path string) (medium, error) {
-	f, sector, access, err := openUncached(path)
+	f, sector, access, err := OpenUncached(path)
 	if err != nil {
 		return nil, err
 	}
@@ -87,4 +87,4 @@ func (p *plain) within(b []byte, off int64) error {
 
 func (p *plain) Flush() error { return p.file.Sync() }
 
-func (p *plain) Forget() error { return forget(p.file) }
+func (p *plain) Forget() error { return Forget(p.file) }

@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// openUncached opens a file whose data the cache doesn't keep (F_NOCACHE).
-func openUncached(path string) (*os.File, int, Access, error) {
+// OpenUncached opens a file whose data the cache doesn't keep (F_NOCACHE).
+func OpenUncached(path string) (*os.File, int, Access, error) {
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		return nil, 0, Cached, err
@@ -18,4 +18,5 @@ func openUncached(path string) (*os.File, int, Access, error) {
 	return f, 512, Dropped, nil
 }
 
-func forget(*os.File) error { return nil }
+// Forget has nothing to drop, or can't.
+func Forget(*os.File) error { return nil }

@@ -6,9 +6,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// openUncached opens a file with O_DIRECT where its file system takes that with an alignment that fits sectors,
+// OpenUncached opens a file with O_DIRECT where its file system takes that with an alignment that fits sectors,
 // and otherwise through the cache.
-func openUncached(path string) (*os.File, int, Access, error) {
+func OpenUncached(path string) (*os.File, int, Access, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_DIRECT, 0)
 	if err == nil {
 		if sector := directSector(f); sector > 0 {
@@ -32,5 +32,5 @@ func directSector(f *os.File) int {
 	return max(minSector, int(st.Dio_offset_align))
 }
 
-// forget drops the file's pages; they are clean, since it has been flushed.
-func forget(f *os.File) error { return unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED) }
+// Forget drops the file's pages; they are clean, since it has been flushed.
+func Forget(f *os.File) error { return unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED) }

@@ -35,7 +35,7 @@ had saved.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(a.gaugeSpots(), a.gaugeWhole(), a.gaugeRestore())
+	cmd.AddCommand(a.gaugeSpots(), a.gaugeWhole(), a.gaugeSpace(), a.gaugeRestore())
 	return cmd
 }
 
@@ -400,7 +400,7 @@ func (g *gauging) finish(ctx context.Context, rep *gauge.Report, failed error, s
 		return failed
 	}
 	now := g.hold.Card()
-	doc := receipt.NewGauge(g.job, now, g.hold, rep)
+	doc := receipt.NewGauge(g.job, now, rep)
 	left := g.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
 	g.hold = nil
 	if left.Problem != nil {

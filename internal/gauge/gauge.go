@@ -94,6 +94,7 @@ type Report struct {
 	Limit   int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
 	Places  int      // spots: random places that were tested, and are right
 
+	Access  card.Access // how reads got past this computer's memory
 	Nonce   mark.Nonce
 	Seed    uint64
 	Written int64 // bytes

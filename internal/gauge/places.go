@@ -85,7 +85,7 @@ var capacities = []int64{1, 2, 4, 8, 16, 32, 64, 128, 200, 256, 400, 512, 1000, 
 
 // edges are the first and last places of the card, and both sides of every power of two from a MiB on and of every capacity that is printed on cards, where
 // cards end, or begin to repeat, or a reader stops.
-func edges(size int64) (spots []spot) {
+func edges(size int64, sector int) (spots []spot) {
 	at := []int64{0, size}
 	for p := int64(1 << 20); p < size && p > 0; p *= 2 {
 		at = append(at, p)
@@ -94,6 +94,7 @@ func edges(size int64) (spots []spot) {
 		at = append(at, gb*1e9)
 	}
 	for _, p := range at {
+		p -= p % int64(sector)
 		for _, off := range []int64{p - sampleSize, p} {
 			if off >= 0 && off+sampleSize <= size {
 				spots = append(spots, spot{off: off, n: sampleSize})

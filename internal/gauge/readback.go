@@ -145,7 +145,7 @@ func (r *wholeRun) readNarrowly(ctx context.Context, buf []byte, off int64) erro
 // Reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB, but no more than a part of a
 // small card.
 func Reach(size int64) int64 {
-	return min(max(size/64, 32<<20), 1<<30, size/4) / BlockSize * BlockSize
+	return min(max(size/64, 32<<20), 1<<30, size/4) / sampleSize * sampleSize
 }
 
 // again reads the end of the card again, after so much has been written elsewhere that the card's own memory can't answer for it.

@@ -106,7 +106,7 @@ func (r *spotsRun) choose() {
 	if reach < r.size {
 		spots = append(spots, scattered(r.size, max(parts/4, 1), r.random)...)
 	}
-	spots = append(spots, edges(r.size)...)
+	spots = append(spots, edges(r.size, sector)...)
 	r.spots = disjoint(append(spots, r.comb.teeth(r.size, sector)...))
 }
 

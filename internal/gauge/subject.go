@@ -35,6 +35,7 @@ const sampleSize = 4096
 // open gets the memory for a test.
 func (s *subject) open(blocks int) (err error) {
 	s.seed = maphash.MakeSeed()
+	s.rep.Access = s.dev.Access()
 	if s.blocks, err = card.NewPool(blocks, BlockSize); err != nil {
 		return err
 	}
@@ -44,7 +45,7 @@ func (s *subject) open(blocks int) (err error) {
 
 // close frees it, and completes the report.
 func (s *subject) close() {
-	s.rep.Written, s.rep.Read = s.written.Load(), s.read.Load()
+	s.rep.Written, s.rep.Read, s.rep.Access = s.written.Load(), s.read.Load(), s.dev.Access()
 	for _, p := range []*card.Pool{s.blocks, s.samples} {
 		if p != nil {
 			p.Close()

@@ -90,7 +90,7 @@ type Slow struct {
 const Level = 0.98
 
 // NewGauge fills in what a report says. The caller adds what is its own: tool, times, sentence, error and exit status.
-func NewGauge(job string, c *card.Card, d card.Device, r *gauge.Report) Document {
+func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 	g := &Gauge{
 		Method: string(r.Method), Verdict: string(r.Verdict), Claimed: r.Claimed, Tested: r.Tested, Holds: r.Tested, Limit: r.Limit, Bad: r.Bad,
 		Count: len(r.Extents), Extents: []GaugeExtent{}, Places: r.Places, Changed: r.Changed, Early: r.Early, Resumed: r.Resumed, Nonce: r.Nonce.String(), Seed: r.Seed,
@@ -110,7 +110,7 @@ func NewGauge(job string, c *card.Card, d card.Device, r *gauge.Report) Document
 		g.Slowest, g.Meets = &Slow{rate, at}, gauge.Meets(rate, 0, 0)
 	}
 	doc := Document{
-		Receipt: Version, Job: job, Verdict: Verdict(r.Verdict), Gauge: g, Card: cardOf(c, d),
+		Receipt: Version, Job: job, Verdict: Verdict(r.Verdict), Gauge: g, Card: cardOf(c, c.Size, c.SectorSize, r.Access),
 		Speed: Speed{pointsOf(r.Writing), pointsOf(r.Reading)}, Mishaps: mishapsOf(r.Mishaps),
 		Bytes: Bytes{Written: r.Written}, Phases: []Phase{},
 	}

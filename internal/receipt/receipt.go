@@ -176,7 +176,7 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
 			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
-		Card:    cardOf(c, d),
+		Card:    cardOf(c, d.Size(), d.SectorSize(), d.Access()),
 		Bytes:   Bytes{r.Written, r.Verified, r.Cleared},
 		Phases:  phasesOf(r.Phases),
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
@@ -192,10 +192,10 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 }
 
 // cardOf is what is known of a card.
-func cardOf(c *card.Card, d card.Device) Card {
+func cardOf(c *card.Card, size int64, sector int, access card.Access) Card {
 	out := Card{
-		Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: d.Size(), Sector: d.SectorSize(),
-		Model: c.Model, Serial: c.Serial, Access: string(d.Access()),
+		Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: size, Sector: sector,
+		Model: c.Model, Serial: c.Serial, Access: string(access),
 	}
 	if c.Disk != nil {
 		out.Bus, out.CID = string(c.Disk.Bus), c.Disk.Identity().CID

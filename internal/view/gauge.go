@@ -103,6 +103,27 @@ func counterfeitSentence(name string, r *gauge.Report) string {
 	return text + "."
 }
 
+// SpaceSentence is the answer of a test of free space.
+func SpaceSentence(folder string, r *gauge.Report, err error) string {
+	folder = word(folder)
+	switch r.Verdict {
+	case gauge.Counterfeit:
+		return fmt.Sprintf("The card under %s loses data: of %s written to its free space, %s came back.", folder, Bytes(r.Tested), Bytes(r.Loss.Real))
+	case gauge.Faulty:
+		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, Bytes(r.Tested), faultClause(r.Bad))
+	case gauge.Unsteady:
+		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder, count(r.Bad.Unsteady, "sector"))
+	case gauge.Holds:
+		return fmt.Sprintf("The free space of %s holds what is written: %s came back right.", folder, Bytes(r.Tested))
+	}
+	return GaugeSentence(folder, r, err)
+}
+
+// Removed says that files of a test were removed.
+func (v *Screen) Removed(folder string, n int) {
+	fmt.Fprintln(v.Out, good.Render(fmt.Sprintf("Removed %s of an earlier test from %s.", count(n, "file"), word(folder))))
+}
+
 // faultClause is what is bad, as a clause.
 func faultClause(b gauge.Counts) string {
 	var parts []string
@@ -130,7 +151,10 @@ func faultClause(b gauge.Counts) string {
 func (v *Screen) gaugeFacts(a *answer, doc receipt.Document) {
 	g := doc.Gauge
 	name := doc.Card.Name
-	if doc.Card.Kind != "" {
+	switch {
+	case g.Method == string(gauge.BySpace):
+		name = fmt.Sprintf("%s, %s", doc.Card.Name, cardKind(doc.Card))
+	case doc.Card.Kind != "":
 		name = fmt.Sprintf("%s, claims %s, %s", doc.Card.Name, exact(g.Claimed), cardKind(doc.Card))
 	}
 	a.add("card", "%s", name)

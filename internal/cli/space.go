@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+func (a *app) gaugeSpace() *cobra.Command {
+	s := &spacing{app: a}
+	cmd := &cobra.Command{
+		Use:   "space FOLDER",
+		Short: "Fill the free space of a card that is in use with files, and read them back",
+		Long: `Space fills the free space of the file system that FOLDER is on with files, reads
+them back, and removes them. It needs no special rights, and touches no other
+files; a little space is left free. The files are in the folder ` + gauge.SpaceFolder + `
+of FOLDER. With --keep they stay, to be read again later or on another computer
+with --again; --remove removes them.
+
+On a card that holds less than it claims, filling the free space may overwrite
+what is on it: only gauge spots leaves such a card as it was.`,
+		Example: `  zipstamp gauge space /media/wren/TIDES
+  zipstamp gauge space /media/wren/TIDES --keep
+  zipstamp gauge space /media/wren/TIDES --again`,
+		Args: takes("one folder", 1, 1),
+		RunE: func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args[0]) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&s.first, "first", "", "fill only so much, `SIZE` such as 8GB")
+	f.BoolVar(&s.keep, "keep", false, "leave the files, to read them again")
+	f.BoolVar(&s.again, "again", false, "write nothing: read the files that were left")
+	f.BoolVar(&s.remove, "remove", false, "remove the files that were left, and do nothing else")
+	f.BoolVar(&s.fixedDisk, "fixed-disk", false, "allow a folder that is not on a card")
+	f.StringVar(&s.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	return cmd
+}
+
+// spacing is a run of gauge space.
+type spacing struct {
+	*app
+	first, receipt      string
+	keep, again, remove bool
+	fixedDisk           bool
+}
+
+func (s *spacing) run(ctx context.Context, folder string) error {
+	started := time.Now()
+	who, err := whoRuns()
+	if err != nil {
+		return err
+	}
+	set, err := loadSettings(who, nil)
+	if err != nil {
+		return err
+	}
+	if n := count(s.keep, s.again, s.remove); n > 1 {
+		return &usageError{errors.New("--keep, --again and --remove don't go together")}
+	}
+	c, err := s.admitFolder(folder)
+	if err != nil {
+		return err
+	}
+	if s.remove {
+		removed, err := gauge.RemoveFiles(folder)
+		if err != nil {
+			return err
+		}
+		s.removed(folder, removed)
+		return nil
+	}
+	first := uint64(0)
+	if s.first != "" {
+		if first, err = humanize.ParseBytes(s.first); err != nil || first < gauge.BlockSize || first > 1<<60 {
+			return &usageError{fmt.Errorf("--first %q is not a size such as 8GB, of %s at least", s.first, view.Bytes(gauge.BlockSize))}
+		}
+	}
+	draft, err := s.reserveFor(who, set, s.receipt, receipt.JobSpace, c)
+	if err != nil {
+		return err
+	}
+	var m meter.Meter
+	shown := s.screen.Follow(view.Followed{Meter: &m})
+	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: int64(first), Keep: s.keep, Again: s.again}.Run(ctx)
+	m.End()
+	shown.Stop()
+	if rep.Written+rep.Read == 0 && failed != nil {
+		draft.Discard()
+		return spaceProblem(folder, failed)
+	}
+	doc := receipt.NewGauge(receipt.JobSpace, c, rep)
+	sentence := view.SpaceSentence(folder, rep, failed)
+	var result error
+	switch rep.Verdict {
+	case gauge.Counterfeit, gauge.Faulty, gauge.Unsteady:
+		result = &gaugeError{sentence}
+	case gauge.Inconclusive:
+		result = failed
+	}
+	if failed != nil && result == nil {
+		result = failed
+	}
+	if errors.Is(failed, view.ErrInterrupted) {
+		result, doc.Verdict = failed, receipt.Interrupted
+	}
+	doc.End(receipt.Tool{Name: "zipstamp", Version: s.version}, started, time.Now(), sentence, statusOf(result), failed)
+	g := &gauging{app: s.app, who: who, draft: draft}
+	if s.keep && failed == nil && !s.json {
+		defer s.screen.Say("The files are kept in %s.", filepath.Join(folder, gauge.SpaceFolder))
+	}
+	return g.conclude(doc, result)
+}
+
+func count(flags ...bool) (n int) {
+	for _, f := range flags {
+		if f {
+			n++
+		}
+	}
+	return n
+}
+
+// removed says what was removed.
+func (s *spacing) removed(folder string, n int) {
+	if s.json {
+		s.printJSON(struct {
+			Removed int    `json:"removed"`
+			Folder  string `json:"folder"`
+			Exit    int    `json:"exit"`
+		}{n, folder, statusGood})
+		return
+	}
+	s.screen.Removed(folder, n)
+}
+
+// kinds of file systems that are on no card.
+var (
+	networkKinds = []string{"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "glusterfs", "fuse.sshfs", "fuse.rclone", "virtiofs"}
+	memoryKinds  = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "overlay", "squashfs"}
+)
+
+// admitFolder refuses a folder whose free space is not that of a card, and tells what it is on.
+func (s *spacing) admitFolder(folder string) (*card.Card, error) {
+	refuse := func(next, reason string, args ...any) error {
+		return &card.RefusedError{Card: folder, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
+	}
+	info, err := os.Stat(folder)
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() {
+		return nil, refuse("name a folder on the card", "it is not a folder")
+	}
+	c, kind, err := card.Under(folder)
+	if err != nil {
+		return nil, err
+	}
+	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: "folder"}
+	switch {
+	case slices.Contains(networkKinds, kind):
+		return nil, refuse("put the card into this computer, and name a folder on it", "it is on a network file system (%s), not on a card", kind)
+	case slices.Contains(memoryKinds, kind) && kind != "overlay":
+		return nil, refuse("name a folder on the card", "it is on no card (%s)", kind)
+	case c == nil && !s.fixedDisk && kind != "":
+		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of another disk", "it is not known on which disk it is (%s)", kind)
+	case c == nil:
+		return unknown, nil
+	}
+	d := c.Disk
+	isCard := d.Removable || d.Bus == disks.SDSlot || d.Bus == disks.Loop || d.Bus == disks.USB
+	if (!isCard || len(d.System) > 0) && !s.fixedDisk {
+		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of this disk, of which some is left", "it is on %s, which is no card", d.Path)
+	}
+	c.Given = folder
+	return c, nil
+}
+
+// spaceProblem is the error of a test that could not begin.
+func spaceProblem(folder string, err error) error {
+	own := filepath.Join(folder, gauge.SpaceFolder)
+	switch {
+	case errors.Is(err, gauge.ErrKept):
+		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", own, err), Next: "read them with --again, or remove them with --remove"}}
+	case errors.Is(err, gauge.ErrNothing):
+		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", folder, err), Next: "leave --again out to make some"}}
+	case errors.Is(err, gauge.ErrNoRoom):
+		return &card.RefusedError{Card: folder, Reasons: []string{err.Error()}, Next: "remove something from it", Err: err}
+	case errors.Is(err, fs.ErrPermission):
+		return &card.RefusedError{Card: folder, Reasons: []string{"you have no permission to write there"}, Err: err}
+	case errors.Is(err, syscall.EROFS):
+		return &card.RefusedError{Card: folder, Reasons: []string{"its file system is mounted read-only"}, Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
+	case strings.Contains(err.Error(), "about.json"):
+		return &view.Hint{Err: err, Next: "remove the folder " + own}
+	}
+	return err
+}

@@ -1,0 +1,171 @@
+package gauge
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/state"
+)
+
+// TestBadListIsWhatAMapWouldSay holds the list against a table of all sectors.
+func TestBadListIsWhatAMapWouldSay(t *testing.T) {
+	states := []State{Shaky, Worn, Failing, Unwritable, Missing}
+	for seed := range uint64(300) {
+		random := rand.New(rand.NewPCG(5, seed))
+		const sectors = 200
+		table := [sectors]State{}
+		var b badList
+		for range random.IntN(60) {
+			from := random.IntN(sectors)
+			n := 1 + random.IntN(min(sectors-from, 1+random.IntN(40)))
+			state := states[random.IntN(len(states))]
+			b.add(Extent{int64(from) * 512, int64(n) * 512, state})
+			for i := from; i < from+n; i++ {
+				if table[i] == "" || rank(state) > rank(table[i]) {
+					table[i] = state
+				}
+			}
+		}
+		counts := map[State]int64{}
+		for _, s := range table {
+			counts[s]++
+		}
+		for _, s := range states {
+			assert.Equal(t, counts[s]*512, b.counts[s], s)
+		}
+		at := int64(0)
+		last := State("")
+		for _, e := range b.cover(sectors * 512) {
+			require.Equal(t, at, e.Offset)
+			require.NotEqual(t, last, e.State, "joined")
+			for i := e.Offset / 512; i < e.End()/512; i++ {
+				want := table[i]
+				if want == "" {
+					want = Good
+				}
+				require.Equal(t, want, e.State, "sector %d", i)
+			}
+			at, last = e.End(), e.State
+		}
+		require.Equal(t, int64(sectors*512), at)
+		from := random.Int64N(sectors)
+		to := from + random.Int64N(sectors-from)
+		out := b.outside(from*512, to*512)
+		left := int64(0)
+		for _, e := range out.list {
+			left += e.Length
+			for i := e.Offset / 512; i < e.End()/512; i++ {
+				require.False(t, i >= from && i < to, "sector %d is within %d and %d", i, from, to)
+			}
+		}
+		want := int64(0)
+		for i, s := range table {
+			if s != "" && (int64(i) < from || int64(i) >= to) {
+				want += 512
+			}
+		}
+		require.Equal(t, want, left)
+	}
+}
+
+func TestBadListDoesNotGrow(t *testing.T) {
+	var b badList
+	for i := range int64(200000) {
+		b.add(Extent{i * 2 * 512, 512, Worn})
+	}
+	assert.LessOrEqual(t, len(b.list), maxExtents)
+	assert.Equal(t, int64(200000), b.sectors().Worn, "the count is exact")
+	assert.Zero(t, b.list[0].Offset)
+}
+
+func TestTimesTellPercentiles(t *testing.T) {
+	var times Times
+	assert.Zero(t, times.Percentile(0.5))
+	for i := 1; i <= 1000; i++ {
+		times.Add(time.Duration(i)*time.Millisecond, int64(i)*512)
+	}
+	for share, want := range map[float64]float64{0.5: 0.5, 0.95: 0.95, 0.99: 0.99} {
+		assert.InEpsilon(t, want, times.Percentile(share).Seconds(), 0.05)
+	}
+	worst, at := times.Worst()
+	assert.Equal(t, time.Second, worst)
+	assert.Equal(t, int64(512000), at)
+	total := int64(0)
+	for i, bar := range times.Histogram() {
+		total += bar.Count
+		if i > 0 {
+			assert.Greater(t, bar.Below, times.Histogram()[i-1].Below)
+		}
+	}
+	assert.Equal(t, int64(1000), total)
+}
+
+func TestMarksAreWhatIsPromised(t *testing.T) {
+	assert.Empty(t, Meets(1.9e6, 0, 0))
+	assert.Equal(t, []string{"Class 4"}, Meets(5.9e6, 0, 0))
+	assert.Equal(t, []string{"Class 10", "U1", "V10"}, Meets(10e6, 0, 0))
+	assert.Equal(t, []string{"Class 10", "U3", "V30", "A1"}, Meets(31e6, 1500, 500))
+	assert.Equal(t, []string{"Class 10", "U3", "V90", "A2"}, Meets(95e6, 4000, 2000))
+	rate, at := Slowest([]meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}, {Offset: 32 << 20, Bytes: 32 << 20, Took: 4 * time.Second}, {Offset: 64 << 20, Bytes: 1 << 20, Took: time.Second}})
+	assert.Equal(t, float64(8<<20), rate, "a short rest counts for nothing")
+	assert.Equal(t, int64(32<<20), at)
+}
+
+func TestProgressIsKeptAndChecked(t *testing.T) {
+	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
+	card := journal.Card{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}
+	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Extent{{512, 512, Worn}}, Bits: 3}
+	require.NoError(t, KeepProgress(folder, card, p))
+	p.Head = 32 << 20
+	require.NoError(t, KeepProgress(folder, card, p))
+	found, unusable := FindProgress(folder.Path(), card)
+	assert.Equal(t, []Progress{p}, found)
+	assert.Empty(t, unusable)
+	other := card
+	other.Serial = "SW-0002"
+	found, _ = FindProgress(folder.Path(), other)
+	assert.Empty(t, found, "it is of another card")
+	require.NoError(t, DropProgress(folder, card, p))
+	require.NoError(t, DropProgress(folder, card, p), "it may be gone")
+
+	for why, change := range map[string]func(*kept){
+		"another version":           func(k *kept) { k.Version = 2 },
+		"of a card with":            func(k *kept) { k.Progress.Size-- },
+		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
+		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Extent{{0, -512, Worn}} },
+	} {
+		k := kept{progressVersion, card, p}
+		change(&k)
+		text, err := json.Marshal(k)
+		require.NoError(t, err)
+		_, err = readProgress(text)
+		assert.ErrorContains(t, err, why)
+	}
+}
+
+// FuzzProgress reads anything, and what is accepted can be carried on.
+func FuzzProgress(f *testing.F) {
+	text, err := json.Marshal(kept{progressVersion, journal.Card{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Extent{{512, 512, Worn}}}})
+	require.NoError(f, err)
+	f.Add(text)
+	f.Fuzz(func(t *testing.T, text []byte) {
+		k, err := readProgress(text)
+		if err != nil {
+			return
+		}
+		var b badList
+		for _, e := range k.Progress.Bad {
+			b.add(e)
+		}
+		if n := len(b.list); n > 0 && b.list[n-1].End() > k.Card.Size {
+			t.Fatal("beyond the card")
+		}
+	})
+}

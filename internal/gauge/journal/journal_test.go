@@ -1,0 +1,152 @@
+package journal
+
+import (
+	"bytes"
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+
+	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/state"
+)
+
+var head = Head{
+	Job: "gauge spots", Card: Card{Path: "/dev/sdb", Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}, Nonce: mark.Nonce{1, 2, 3},
+	Started: time.Date(2026, 11, 26, 9, 30, 0, 0, time.UTC),
+}
+
+func places(n int, fill byte) (out []Place) {
+	for i := range n {
+		out = append(out, Place{int64(i) * 8192, bytes.Repeat([]byte{fill + byte(i)}, 512*(1+i%8))})
+	}
+	return out
+}
+
+func TestJournalIsReadAsItWasSaved(t *testing.T) {
+	folder := state.Place{Home: t.TempDir(), Folder: "a/journals"}
+	j, err := Create(folder, head)
+	require.NoError(t, err)
+	info, err := os.Stat(j.Path())
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has contents of the card")
+	all, err := All(folder.Path())
+	require.NoError(t, err)
+	assert.Empty(t, all, "nothing was saved, so nothing is to be put back")
+	batches := [][]Place{places(20, 1), places(1, 77)}
+	for _, b := range batches {
+		require.NoError(t, j.Save(b))
+	}
+	require.NoError(t, j.Close())
+
+	all, err = All(folder.Path())
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.NoError(t, all[0].Err)
+	assert.Equal(t, head, all[0].Head)
+	assert.Equal(t, batches, all[0].Batches)
+
+	// However much of it is on the disk after a power cut, what is there of a whole batch is used, and the rest was never written on the card.
+	text, err := os.ReadFile(all[0].Path)
+	require.NoError(t, err)
+	first := bytes.LastIndex(text, []byte(opener))
+	for cut := len(text) - 1; cut > 0; cut -= 1 + cut/50 {
+		for _, tail := range [][]byte{nil, make([]byte, 4096)} { // a file system may have given it room that was never filled
+			p, err := Read(bytes.NewReader(append(bytes.Clone(text[:cut]), tail...)))
+			switch lines := bytes.Count(text[:min(cut, first)], []byte("\n")); {
+			case cut >= first && tail == nil:
+				require.NoError(t, err, "cut at %d", cut)
+				require.Equal(t, batches[:1], p.Batches)
+			case err == nil:
+				require.LessOrEqual(t, len(p.Batches), 1)
+				require.GreaterOrEqual(t, lines, 2)
+			}
+		}
+	}
+	// What is changed anywhere in a batch is noticed.
+	for at := first; at < len(text); at += 37 {
+		wrong := bytes.Clone(text)
+		wrong[at] ^= 4
+		p, err := Read(bytes.NewReader(wrong))
+		if err == nil {
+			assert.Len(t, p.Batches, 1, "changed at %d", at)
+		}
+	}
+	require.NoError(t, all[0].Remove())
+	all, err = All(folder.Path())
+	require.NoError(t, err)
+	assert.Empty(t, all)
+}
+
+func TestJournalsThatCannotBeUsed(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"1.journal": "zipstamp journal 9\n{}\n",
+		"2.journal": "something else\n",
+		"3.journal": "zipstamp journal 1\n{\"card\":",
+		"4.journal": "zipstamp journal 1\n{\"card\":{\"size\":0}}\n",
+		"5.journal": "",
+		"6.text":    "zipstamp journal 9\n{}\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	all, err := All(dir)
+	require.NoError(t, err)
+	require.Len(t, all, 5)
+	require.ErrorIs(t, all[0].Err, ErrVersion)
+	for _, p := range all {
+		assert.Error(t, p.Err, p.Path)
+	}
+	none, err := All(filepath.Join(dir, "none"))
+	require.NoError(t, err)
+	assert.Empty(t, none)
+}
+
+func TestCardsAreKnownByWhatBothSay(t *testing.T) {
+	stick := Card{Path: "/dev/sdb", Kind: "block device", Size: 64e6, Serial: "A"}
+	slot := Card{Path: "/dev/mmcblk0", Kind: "block device", Size: 64e6, CID: "27-SM-1"}
+	file := Card{Path: "/tmp/a.card", Kind: "practice card", Size: 64e6}
+	with := func(c Card, change func(*Card)) Card { change(&c); return c }
+	assert.True(t, stick.May(with(stick, func(c *Card) { c.Path = "/dev/sdx" })), "names are handed out anew")
+	assert.True(t, stick.May(slot), "a card from a slot in a reader: only what is on it tells")
+	assert.False(t, stick.May(with(stick, func(c *Card) { c.Serial = "B" })))
+	assert.False(t, stick.May(with(stick, func(c *Card) { c.Size++ })))
+	assert.False(t, slot.May(with(slot, func(c *Card) { c.CID = "27-SM-2" })))
+	assert.False(t, file.May(with(file, func(c *Card) { c.Path = "/tmp/b.card" })), "a file is the file")
+}
+
+// FuzzRead reads anything, and never more than there is room for on the card.
+func FuzzRead(f *testing.F) {
+	dir := f.TempDir()
+	j, err := Create(state.Place{Home: dir, Folder: "."}, head)
+	require.NoError(f, err)
+	require.NoError(f, j.Save(places(3, 9)))
+	path := j.Path()
+	require.NoError(f, j.Close())
+	text, err := os.ReadFile(path)
+	require.NoError(f, err)
+	f.Add(text)
+	f.Add(text[:len(text)-5])
+	f.Add([]byte("zipstamp journal 1\n{\"card\":{\"size\":4096}}\nbatch\n\xff\xff\x00\x00"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		p, err := Read(bytes.NewReader(text))
+		if err != nil {
+			return
+		}
+		for _, b := range p.Batches {
+			sum := blake3.New()
+			sum.Write([]byte(opener))
+			sum.Write(binary.LittleEndian.AppendUint32(nil, uint32(len(b))))
+			for _, one := range b {
+				if one.Offset < 0 || one.Offset > p.Card.Size-int64(len(one.Data)) {
+					t.Fatalf("a place at %d of %d", one.Offset, p.Card.Size)
+				}
+			}
+		}
+	})
+}
