@@ -50,7 +50,7 @@ func (r *wholeRun) repeats() (*Loss, error) {
 		}
 		step = gcd(step, distance(o, off))
 	}
-	if step == 0 {
+	if step == 0 || step >= r.head { // the latter where a test is carried on that had come farther than is known
 		return nil, nil
 	}
 	// All of the start must be overwritten, each place by one that is a multiple of the real size away.
@@ -122,13 +122,19 @@ func (r *wholeRun) trails() (*Loss, error) {
 	const samples = 24
 	lost := 0
 	for i := range int64(samples) {
-		o, err := r.test(real+(highest-real)*i/samples/sampleSize*sampleSize, sampleSize)
+		off := real + (highest-real)*i/samples/sampleSize*sampleSize
+		o, err := r.test(off, sampleSize)
 		if err != nil {
 			return nil, err
 		}
 		if o.state == Missing {
 			lost++
 			r.lostSample = append(r.lostSample, o.readings...)
+			again, err := r.test(off, sampleSize)
+			if err != nil {
+				return nil, err
+			}
+			r.changing = r.changing || again.sum != o.sum
 		}
 	}
 	if lost < samples*9/10 {

@@ -143,10 +143,14 @@ func (r *Report) Usable() int64 {
 
 // judge gives the verdict. ended says that the test came to its end.
 func (r *Report) judge(ended bool) {
+	faults := r.Bad.Faults()
+	if !ended {
+		faults -= r.Bad.Lost // whether they are bad places, or a part of the card is lost, was not found out
+	}
 	switch {
 	case r.Loss != nil:
 		r.Verdict = Counterfeit
-	case r.Bad.Faults() > 0:
+	case faults > 0:
 		r.Verdict = Faulty
 	case !ended || r.Limit > 0:
 		r.Verdict = Inconclusive
@@ -201,12 +205,7 @@ func (b *badList) add(e Extent) {
 	if b.counts == nil {
 		b.counts = map[State]int64{}
 	}
-	at, _ := slices.BinarySearchFunc(b.list, e.Offset, func(x Extent, off int64) int {
-		if x.End() <= off {
-			return -1
-		}
-		return 1
-	})
+	at := b.from(e.Offset)
 	for i := at; i < len(b.list) && b.list[i].Offset < e.End(); i++ { // what is known already
 		old := b.list[i]
 		if rank(old.State) >= rank(e.State) {
@@ -237,6 +236,25 @@ func (b *badList) add(e Extent) {
 	for len(b.list) > maxExtents {
 		b.coarsen()
 	}
+}
+
+// at is the state of the sector at a place.
+func (b *badList) at(off int64) State {
+	if i := b.from(off); i < len(b.list) && b.list[i].Offset <= off {
+		return b.list[i].State
+	}
+	return Good
+}
+
+// from is the index of the first extent that ends behind a place.
+func (b *badList) from(off int64) int {
+	i, _ := slices.BinarySearchFunc(b.list, off, func(x Extent, off int64) int {
+		if x.End() <= off {
+			return -1
+		}
+		return 1
+	})
+	return i
 }
 
 // join joins the extent with its neighbours.

@@ -101,6 +101,8 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			continue
 		case one.Kind == mark.Right || two.Kind == mark.Right:
 			state = Shaky
+		case state == Worn && r.bad.at(off+int64(i)*mark.Size) == Worn:
+			// counted before, when a block was read that is read again
 		case state == Worn:
 			r.bad.bits += int64(one.Bits)
 		case len(r.lostSample) < 4096:

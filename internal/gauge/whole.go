@@ -205,6 +205,9 @@ func (r *wholeRun) finish(err error) {
 		l.ReadsAs = readsAs(r.lostSample, r.changing)
 		r.bad = whole.outside(l.Real, rep.Claimed-l.Tail)
 	}
+	if rep.Limit > 0 {
+		r.bad = whole.outside(rep.Limit, rep.Claimed)
+	}
 	rep.Bad = r.bad.sectors()
 	rep.Extents = r.extents(whole)
 	rep.Writing, rep.Reading = append(r.carried().Writing, r.writing.Points()...), append(r.carried().Reading, r.reading.Points()...)
