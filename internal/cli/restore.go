@@ -198,7 +198,7 @@ func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 func (g *gauging) settlePending() error {
 	kept, err := journal.All(g.who.journals().Path())
 	if err != nil {
-		return err
+		return fmt.Errorf("what earlier tests saved can't be read, so nothing was started: %w", err)
 	}
 	for _, p := range kept {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {

@@ -1,0 +1,368 @@
+package test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/testbed"
+)
+
+// fill gives a practice card something to hold.
+func (d *desk) fill(name string, size int) [32]byte {
+	text := make([]byte, size)
+	random := rand.New(rand.NewPCG(1, uint64(size)))
+	for i := range text {
+		text[i] = byte(random.Uint32())
+	}
+	d.write(name+".data", text)
+	return d.sum(name)
+}
+
+// sum is the digest of all that a practice card holds.
+func (d *desk) sum(name string) [32]byte { return sha256.Sum256(d.read(name + ".data")) }
+
+// head is the first sector of a file.
+func (d *desk) head(name string) []byte {
+	f, err := os.Open(d.path(name))
+	require.NoError(d.t, err)
+	defer f.Close()
+	head := make([]byte, 512)
+	_, err = io.ReadFull(f, head)
+	require.NoError(d.t, err)
+	return head
+}
+
+func TestGaugeTellsGoodCardsFromBad(t *testing.T) {
+	d := newDesk(t)
+	d.card("good.card", "--claimed", "64MB")
+	d.card("wraps.card", "--claimed", "512MB", "--real", "77MB", "--beyond", "wrap")
+	d.card("drops.card", "--claimed", "512MB", "--real", "48MB", "--beyond", "drop", "--reads", "ff")
+	d.card("ends.card", "--claimed", "512MB", "--real", "48MB", "--beyond", "ends")
+	d.card("lazy.card", "--claimed", "512MB", "--real", "48MB", "--beyond", "lazy")
+	d.card("fresh.card", "--claimed", "512MB", "--real", "48MB", "--beyond", "lazy")
+	d.card("worn.card", "--claimed", "64MB", "--fault", "kind=flip,sector=0,count=3")
+	d.card("shaky.card", "--claimed", "64MB", "--fault", "kind=misread,sector=0,times=1")
+	d.card("reader.card", "--claimed", "512MB", "--reader-limit", "48MB")
+	for _, c := range []struct {
+		args   []string
+		status int
+		says   []string
+	}{
+		{[]string{"spots", "good.card"}, 0, []string{"good.card seems to hold what it claims", "98 % that at least 99.5 %", "Only gauge whole can find that out"}},
+		{[]string{"spots", "wraps.card"}, 6, []string{"counterfeit: it holds 77.0 MB of the 512 MB", "overwrites what is there", "76,999,680", "repeats", "receipts export"}},
+		{[]string{"spots", "drops.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB", "is lost", "bytes of 0xFF", "48,000,000"}},
+		{[]string{"spots", "ends.card"}, 6, []string{"holds 48.0 MB, 24.0 MB at its start and 24.0 MB at its end"}},
+		{[]string{"spots", "lazy.card"}, 0, []string{"would pass this test too"}},
+		{[]string{"spots", "worn.card"}, 6, []string{"faulty", "3 sectors have wrong bits (3 bits in all)"}},
+		{[]string{"spots", "shaky.card", "--places", "50"}, 0, nil}, // the one time was when it was saved
+		{[]string{"whole", "--yes", "good.card"}, 0, []string{"holds what it claims: all 64.0 MB were written and read back right", "marks met"}},
+		{[]string{"whole", "--yes", "wraps.card"}, 6, []string{"76,999,680"}},
+		{[]string{"whole", "--yes", "fresh.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB"}},
+		{[]string{"whole", "--yes", "--to-the-end", "drops.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB"}},
+		{[]string{"whole", "--yes", "--first", "32MB", "drops.card"}, 0, []string{"The first 32.0 MB of drops.card hold what is written", "The other 480 MB were not tested"}},
+		{[]string{"whole", "--yes", "worn.card"}, 6, []string{"3 sectors have wrong bits"}},
+		{[]string{"whole", "--yes", "reader.card"}, 5, []string{"no result beyond 48.0 MB", "another reader"}},
+	} {
+		r := d.zipstamp(append([]string{"gauge"}, c.args...)...)
+		require.Equal(t, c.status, r.status, "%v\n%s", c.args, r.out+r.err)
+		for _, s := range c.says {
+			assert.Contains(t, plain(r.out), s, "%v", c.args)
+		}
+	}
+	left, err := os.ReadDir(d.path("state/zipstamp"))
+	require.NoError(t, err)
+	for _, e := range left {
+		if e.Name() != "receipts" {
+			inside, err := os.ReadDir(d.path("state/zipstamp/" + e.Name()))
+			require.NoError(t, err)
+			assert.Empty(t, inside, "nothing is left of tests that have ended: %s", e.Name())
+		}
+	}
+}
+
+func TestGaugeKeepsAReceipt(t *testing.T) {
+	d := newDesk(t)
+	d.card("liar.card", "--claimed", "512MB", "--real", "77MB", "--beyond", "wrap", "--serial", "SW-0003")
+	r := d.want(6, "", "gauge", "spots", "--json", "--seed", "42", "liar.card")
+	doc := document(t, r)
+	assert.Equal(t, "gauge spots", doc["job"])
+	assert.Equal(t, "counterfeit", doc["verdict"])
+	assert.EqualValues(t, 6, doc["exit"])
+	assert.NotContains(t, doc, "image")
+	g := doc["gauge"].(map[string]any)
+	assert.EqualValues(t, 42, g["seed"])
+	assert.EqualValues(t, 76_999_680, g["holds"])
+	assert.Equal(t, map[string]any{"repeats": true, "real": 76999680.0, "exact": true}, g["loss"])
+	assert.Len(t, g["nonce"], 32)
+	assert.NotEmpty(t, g["reads"].(map[string]any)["histogram"])
+	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*gauge-spots-liar.card.json"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	text, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	assert.JSONEq(t, r.out, string(text))
+	d.want(0, "", "gauge", "whole", "--yes", "--first", "16MB", "--receipt", "mine.json", "liar.card")
+	var mine map[string]any
+	require.NoError(t, json.Unmarshal(d.read("mine.json"), &mine))
+	assert.NotEmpty(t, mine["speed"].(map[string]any)["write"])
+}
+
+// TestKilledSpotsAreRestored kills a test at a hundred moments, and has what it saved put back.
+func TestKilledSpotsAreRestored(t *testing.T) {
+	kills := 100
+	if testing.Short() {
+		kills = 9
+	}
+	for name, flags := range map[string][]string{
+		"honest": {"--claimed", "32MB"},
+		"wrap":   {"--claimed", "320MB", "--real", "23MB", "--beyond", "wrap"},
+		"drop":   {"--claimed", "320MB", "--real", "23MB", "--beyond", "drop", "--reads", "noise"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := newDesk(t)
+			d.card("a.card", append(flags, "--latency", "50us")...)
+			size := 32_000_000
+			if name != "honest" {
+				size = 23_000_000 / 512 * 512
+			}
+			before := d.fill("a.card", size)
+			random := rand.New(rand.NewPCG(7, uint64(size)))
+			restored := 0
+			for range kills / 3 {
+				cmd := d.command("gauge", "spots", "--places", "200", "a.card")
+				require.NoError(t, cmd.Start())
+				time.Sleep(time.Duration(random.Int64N(int64(350 * time.Millisecond))))
+				require.NoError(t, cmd.Process.Kill())
+				_ = cmd.Wait() // it was killed, or had ended
+				r := d.want(0, "", "gauge", "restore")
+				if strings.Contains(r.out, "put back") {
+					restored++
+				}
+				require.Equal(t, before, d.sum("a.card"), "%s", r.out)
+			}
+			assert.Positive(t, restored)
+			d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+		})
+	}
+}
+
+// TestNextCommandSeesToWhatIsPending runs other commands on a card of which a test was killed.
+func TestNextCommandSeesToWhatIsPending(t *testing.T) {
+	d := newDesk(t, "saltmarsh-os.img.xz", "SHA256SUMS")
+	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
+	before := d.fill("a.card", 64_000_000)
+	kill := func() {
+		t.Helper()
+		cmd := d.command("gauge", "spots", "a.card")
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+	}
+	kill()
+	r := d.want(0, "A test was interrupted, and what had been saved is to be put back", "gauge", "restore", "--list")
+	assert.Contains(t, r.out, "a.card")
+	// Another card of the same size is not taken for it.
+	d.card("b.card", "--claimed", "64MB")
+	d.want(0, "Nothing is to be put back", "gauge", "restore", "b.card")
+	d.want(0, "An earlier test of a.card was interrupted: put back", "gauge", "spots", "a.card")
+	assert.Equal(t, before, d.sum("a.card"))
+
+	kill()
+	r = d.want(0, "put back", "gauge", "restore", "a.card")
+	assert.Contains(t, r.out, "begun on")
+	assert.Equal(t, before, d.sum("a.card"))
+
+	kill()
+	d.want(0, "It is given up when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz", "a.card")
+	d.want(0, "Nothing is to be put back", "gauge", "restore")
+
+	kill()
+	d.write("a.card.data", bytes.Repeat([]byte("tide"), 16_000_000)) // something else was written since
+	d.want(4, "nothing on the card shows that it is the one that was tested", "gauge", "restore")
+	assert.Equal(t, sha256.Sum256(bytes.Repeat([]byte("tide"), 16_000_000)), d.sum("a.card"))
+	d.want(0, "given up", "gauge", "restore", "--forget", "a.card")
+	d.want(0, "Nothing is to be put back", "gauge", "restore")
+}
+
+// TestInterruptedWholeIsCarriedOn sends SIGINT while it writes, and while it reads.
+func TestInterruptedWholeIsCarriedOn(t *testing.T) {
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "128MB", "--write-rate", "60MB/s", "--read-rate", "60MB/s")
+	interrupt := func(after time.Duration, args ...string) run {
+		cmd := d.command(append([]string{"gauge", "whole", "--yes"}, args...)...)
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		require.NoError(t, cmd.Start())
+		time.Sleep(after)
+		require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+		_ = cmd.Wait()
+		return run{cmd.ProcessState.ExitCode(), out.String(), ""}
+	}
+	r := interrupt(1200*time.Millisecond, "a.card")
+	assert.Equal(t, 130, r.status, r.out)
+	assert.Contains(t, plain(r.out), "was interrupted, and came to no result")
+	assert.Contains(t, plain(r.out), "can be carried on")
+	r = interrupt(2600*time.Millisecond, "a.card")
+	assert.Equal(t, 130, r.status, r.out)
+	assert.Contains(t, plain(r.out), "it is carried on from")
+	again := d.want(0, "it is carried on from", "gauge", "whole", "--yes", "a.card")
+	assert.Contains(t, plain(again.out), "holds what it claims")
+	assert.NotContains(t, d.want(0, "", "gauge", "whole", "--yes", "--first", "20MB", "a.card").err, "carried on")
+
+	interrupt(900*time.Millisecond, "a.card")
+	d.want(0, "this one starts afresh", "gauge", "whole", "--yes", "--afresh", "--first", "20MB", "a.card")
+	interrupt(900*time.Millisecond, "a.card")
+	d.write("a.card.data", make([]byte, 128_000_000))
+	d.want(0, "doesn't hold any more what that wrote", "gauge", "whole", "--yes", "--first", "20MB", "a.card")
+	// What is kept can be of another version, or damaged.
+	d.write("state/zipstamp/tests/a.card-00.progress.json", []byte(`{"gauge_progress": 9}`))
+	d.write("state/zipstamp/tests/b.card-00.progress.json", []byte(`{"gauge_pro`))
+	r = d.want(0, "of another version of zipstamp", "gauge", "whole", "--yes", "--first", "20MB", "a.card")
+	assert.Contains(t, plain(r.err), "damaged")
+}
+
+func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "64MB")
+	d.card("locked.card", "--claimed", "64MB", "--read-only")
+	d.card("dies.card", "--claimed", "64MB", "--gone-after", "20MB")
+	d.card("ends.card", "--claimed", "64MB", "--read-only-after", "20MB")
+	d.write("notes.txt", []byte("#!/bin/sh\nlow water at noon\n"))
+	d.write("a-file", nil)
+	for _, c := range []struct {
+		status int
+		says   string
+		args   []string
+	}{
+		{2, "claims only 64.0 MB", []string{"whole", "--yes", "--first", "65MB", "a.card"}},
+		{2, "which is a block", []string{"whole", "--yes", "--first", "1MB", "a.card"}},
+		{2, "is not a size such as 64GB", []string{"whole", "--yes", "--first", "much", "a.card"}},
+		{2, "it is from 1 to", []string{"spots", "--places", "-3", "a.card"}},
+		{2, "no card was named", []string{"spots"}},
+		{2, "must be named", []string{"whole", "--yes"}},
+		{4, "no terminal to ask on", []string{"whole", "a.card"}},
+		{4, "write-protected", []string{"spots", "locked.card"}},
+		{4, "write-protected", []string{"whole", "--yes", "locked.card"}},
+		{4, "there is no such card", []string{"spots", "none.card"}},
+		{4, "it is a folder", []string{"spots", "."}},
+		{4, "it was pulled out", []string{"whole", "--yes", "dies.card"}},
+		{5, "came to no result", []string{"whole", "--yes", "ends.card"}},
+		{1, "the receipt can't be written", []string{"spots", "--receipt", "a-file/x.json", "a.card"}},
+		{1, "is the card", []string{"spots", "--receipt", "a.card", "a.card"}},
+		{1, "there is no file nowhere", []string{"space", "nowhere"}},
+		{4, "it is not a folder", []string{"space", "a-file"}},
+		{2, "don't go together", []string{"space", "--keep", "--again", "."}},
+		{2, "is not a size such as 8GB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
+		{2, "there are no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
+		{4, "no card", []string{"space", "/proc"}},
+	} {
+		d.want(c.status, c.says, append([]string{"gauge"}, c.args...)...)
+	}
+	if os.Geteuid() == 0 { // the tests' folder is on the computer's own disk
+		d.want(4, "--fixed-disk", "gauge", "space", ".")
+	}
+	// No room for the journal: nothing is started.
+	before := d.sum("a.card")
+	d.write("state/zipstamp/journals", nil)
+	d.want(1, "what earlier tests saved can't be read", "gauge", "spots", "a.card")
+	assert.Equal(t, before, d.sum("a.card"))
+	require.NoError(t, os.Remove(d.path("state/zipstamp/journals")))
+	d.write("state/zipstamp/journals/1.journal", []byte("zipstamp journal 9\n"))
+	d.want(1, "another version of zipstamp", "gauge", "restore")
+	d.want(0, "", "gauge", "spots", "--places", "20", "a.card")
+	d.want(0, "given up", "gauge", "restore", "--forget")
+}
+
+// TestGaugeRealDevices tests loop devices with direct access, and the free space of a file system on one.
+func TestGaugeRealDevices(t *testing.T) {
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "e2fsck")
+	d := newDesk(t)
+	d.write("card.img", nil)
+	require.NoError(t, os.Truncate(d.path("card.img"), 96<<20))
+	device := testbed.Loop(t, d.path("card.img"), "--direct-io=on")
+	mount := func() string {
+		t.Helper()
+		require.NoError(t, os.MkdirAll(d.path("mnt"), 0o755))
+		out, err := exec.Command("mount", device, d.path("mnt")).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return d.path("mnt")
+	}
+	unmount := func() {
+		_ = exec.Command("umount", d.path("mnt")).Run() // it may not be mounted
+	}
+	t.Cleanup(unmount)
+	out, err := exec.Command("mkfs.ext4", "-q", device).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+
+	// Mounted: refused without a word, since it must be unmounted; with --yes it is, and all is as before.
+	mount()
+	require.NoError(t, os.WriteFile(d.path("mnt/tides.txt"), []byte("low water at noon"), 0o644))
+	d.want(4, "no terminal to ask on", "gauge", "spots", device)
+	r := d.want(0, "seems to hold what it claims", "gauge", "spots", "--yes", "--json", device)
+	assert.Equal(t, "direct", document(t, r)["card"].(map[string]any)["access"])
+	out, err = exec.Command("e2fsck", "-fn", device).CombinedOutput()
+	assert.NoError(t, err, "%s", out)
+
+	// The free space of the mounted card.
+	mount()
+	text, err := os.ReadFile(d.path("mnt/tides.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "low water at noon", string(text))
+	d.want(0, "hold", "gauge", "space", "mnt")
+	d.want(0, "came back right", "gauge", "space", "mnt", "--keep", "--first", "16MB")
+	d.want(2, "which were kept to be read again", "gauge", "space", "mnt")
+	d.want(0, "came back right", "gauge", "space", "mnt", "--again")
+	f, err := os.OpenFile(d.path("mnt/zipstamp-space/space-00001.bin"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(make([]byte, 512), 512000)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	d.want(6, "1 sector does not keep what is written", "gauge", "space", "mnt", "--again")
+	d.write("mnt/zipstamp-space/mine.txt", []byte("mine"))
+	d.want(0, "Removed 1 file", "gauge", "space", "mnt", "--remove")
+	assert.Equal(t, "mine", string(d.read("mnt/zipstamp-space/mine.txt")), "only its own files are touched")
+	require.NoError(t, os.RemoveAll(d.path("mnt/zipstamp-space")))
+
+	// Interrupted, its files are gone.
+	cmd := d.command("gauge", "space", "mnt")
+	require.NoError(t, cmd.Start())
+	time.Sleep(30 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	_ = cmd.Wait()
+	left, err := os.ReadDir(d.path("mnt"))
+	require.NoError(t, err)
+	assert.NotContains(t, fmt.Sprint(left), "zipstamp-space")
+
+	// Full but for the reserve, and read-only.
+	d.write("mnt/full", nil)
+	var st syscall.Statfs_t
+	require.NoError(t, syscall.Statfs(d.path("mnt"), &st))
+	fill := exec.Command("fallocate", "-l", fmt.Sprint(int64(st.Bavail)*st.Bsize-(1<<20)), d.path("mnt/full"))
+	out, err = fill.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	d.want(4, "no free space to test", "gauge", "space", "mnt")
+	require.NoError(t, os.Remove(d.path("mnt/full")))
+	out, err = exec.Command("mount", "-o", "remount,ro", d.path("mnt")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	d.want(4, "read-only", "gauge", "space", "mnt")
+	unmount()
+
+	d.want(0, "holds what it claims", "gauge", "whole", "--yes", device)
+}
