@@ -4,6 +4,7 @@ import (
 	"errors"
 	"slices"
 
+	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
 	"zipstamp/internal/stamp"
@@ -64,9 +65,9 @@ func statusOf(err error) int {
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
 		return statusImage
-	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err):
+	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err):
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err):
 		return statusCard
 	case is[*gaugeError](err):
 		return statusGauge

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"zipstamp/internal/card"
 )
 
 // maxHistory is how many receipts are looked through, the latest first.
@@ -49,3 +51,20 @@ func (d Document) Stamped(cid, diskID string, size int64) bool {
 	}
 	return diskID != "" && strings.EqualFold(diskID, d.Card.DiskID)
 }
+
+// Of tells whether the receipt is of a card that says this of itself: its CID, or its serial number, or, of a file, its path. A card in a reader that tells neither is
+// never known again.
+func (d Document) Of(c Card) bool {
+	switch {
+	case d.Card.Size != c.Size || d.Card.Kind != c.Kind:
+		return false
+	case c.CID != "" && d.Card.CID != "":
+		return c.CID == d.Card.CID
+	case c.Bus == "" || c.Bus == "loop device":
+		return c.Path == d.Card.Path
+	}
+	return c.Serial != "" && c.Serial == d.Card.Serial
+}
+
+// CardNow is what a card that is here says of itself, to find receipts of it.
+func CardNow(c *card.Card) Card { return cardOf(c, c.Size, c.SectorSize, "") }

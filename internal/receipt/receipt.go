@@ -53,6 +53,7 @@ type Document struct {
 	Repairs  Repairs   `json:"repairs,omitzero"`
 	Bad      Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
 	Gauge    *Gauge    `json:"gauge,omitempty"` // of a test
+	Blank    *Blank    `json:"blank,omitempty"` // of an empty card
 	Mishaps  []Mishap  `json:"mishaps,omitempty"`
 	Loss     *Loss     `json:"loss,omitempty"`
 }

@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/blank"
+	"zipstamp/internal/card"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+func (a *app) blank() *cobra.Command {
+	b := &blanking{gauging: &gauging{app: a, job: receipt.JobBlank}}
+	cmd := &cobra.Command{
+		Use:   "blank [CARD]",
+		Short: "Make an empty card again, ready for other use",
+		Long: `Blank makes an empty card: a partition table with one partition, and an empty
+FAT32 file system in it, which cameras, players and all computers can use. The
+partition and the data in it start at multiples of 4 MiB, as flash needs it.
+exFAT is not made: there is no sound library for it.
+
+` + cardNames + `
+All that was on the card is lost. With --real-size only so much of a card is used
+as a test found to be real (zipstamp gauge).`,
+		Example: `  zipstamp blank /dev/sdb --label TIDES
+  zipstamp blank --real-size liar.card`,
+		Args: takes("one card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			noEject, err := cmd.Flags().GetBool("no-eject")
+			if err != nil {
+				return err
+			}
+			b.noEject = noEject
+			return b.run(cmd.Context(), args)
+		},
+	}
+	f := cmd.Flags()
+	b.o.handling.flags(f)
+	f.StringVar(&b.label, "label", "", "the `NAME` of the file system, up to 11 characters")
+	f.BoolVar(&b.realSize, "real-size", false, "use only what a test found to be real")
+	f.Bool("no-eject", false, "leave the card in the reader ready for use")
+	f.StringVar(&b.o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	return cmd
+}
+
+// blanking is a run of blank.
+type blanking struct {
+	*gauging
+	label    string
+	realSize bool
+	noEject  bool
+}
+
+func (b *blanking) run(ctx context.Context, args []string) (err error) {
+	defer b.close()
+	started := time.Now()
+	label, err := layout.Label(b.label)
+	if err != nil {
+		return &usageError{err}
+	}
+	if err := b.prepare(ctx, args); err != nil {
+		return err
+	}
+	size, err := b.size()
+	if err != nil {
+		return err
+	}
+	giveUp, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
+	if err != nil {
+		return err
+	}
+	if !b.o.yes || b.typed {
+		then := "it becomes an empty FAT32 card"
+		if label != "" {
+			then += " named " + label
+		}
+		if size > 0 {
+			then += " of " + view.Bytes(size) + ", its real size"
+		}
+		if err := b.confirmCard(ctx, b.card, false, then); err != nil {
+			return err
+		}
+	}
+	if b.hold, err = b.take(ctx, b.card, b.o.handling, b.typed); err != nil {
+		return err
+	}
+	giveUp()
+	job := blank.Job{
+		Device: b.hold, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
+		Disk: binary.LittleEndian.Uint32(randomBytes(4)), Serial: binary.LittleEndian.Uint32(randomBytes(4)),
+	}
+	if err := job.Check(); err != nil {
+		return err
+	}
+	b.follow()
+	r, failed := job.Run(ctx)
+	b.unfollow()
+	return b.finishBlank(ctx, job, r, failed, started)
+}
+
+func randomBytes(n int) []byte {
+	nonce := randomNonce()
+	return nonce[:n]
+}
+
+// size is how much of the card is used: what a test found to be real, or all (0).
+func (b *blanking) size() (int64, error) {
+	latest := b.lastGauge(b.card)
+	counterfeit := latest != nil && latest.Gauge.Loss != nil
+	switch {
+	case !b.realSize && counterfeit:
+		b.screen.Say("A test on %s found that %s holds less than it claims. With --real-size only what is real is used.", view.Day(latest.Ended), b.card.Name)
+		return 0, nil
+	case !b.realSize:
+		return 0, nil
+	case latest == nil:
+		return 0, &card.RefusedError{Card: b.card.Name, Reasons: []string{"no test of it is known, so its real size isn't"}, Next: "test it: zipstamp gauge spots " + b.card.Given}
+	case !counterfeit:
+		return 0, nil // it holds what it claims
+	case !latest.Gauge.Loss.Exact:
+		return 0, &card.RefusedError{Card: b.card.Name, Reasons: []string{"the last test of it did not find out how much is real"}, Next: "test all of it: zipstamp gauge whole " + b.card.Given}
+	}
+	return latest.Gauge.Loss.Real, nil
+}
+
+// lastGauge is the receipt of the last test of a card that came to a result; nil if none is known.
+func (a *app) lastGauge(c *card.Card) *receipt.Document {
+	now := receipt.CardNow(c)
+	for _, doc := range a.history() {
+		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != "inconclusive"
+		if (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive && doc.Of(now) {
+			return &doc
+		}
+	}
+	return nil
+}
+
+func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Result, failed error, started time.Time) error {
+	now := b.hold.Card()
+	doc := receipt.NewBlank(now, job, r)
+	left := b.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil})
+	b.hold = nil
+	doc.Verdict = receipt.Good
+	switch {
+	case errors.Is(failed, view.ErrInterrupted):
+		doc.Verdict = receipt.Interrupted
+	case failed != nil:
+		doc.Verdict = receipt.Failed
+	}
+	if left.Ejected {
+		doc.Card.Left = "ejected"
+	}
+	if left.Problem != nil {
+		doc.Card.Why = left.Problem.Error()
+	}
+	doc.End(receipt.Tool{Name: "zipstamp", Version: b.version}, started, time.Now(), view.BlankSentence(now.Name, doc.Blank, failed), statusOf(failed), failed)
+	path := b.who.short(b.draft.Path())
+	err := failed
+	unkept := b.draft.Keep(doc)
+	b.draft = nil
+	if unkept != nil {
+		path, err = "", errors.Join(err, unkept)
+	}
+	if b.json {
+		b.printJSON(doc)
+	} else {
+		b.screen.Blanked(doc, path, left)
+	}
+	if unkept != nil {
+		b.screen.Problem(fmt.Errorf("%w", unkept), b.words)
+	}
+	if err != nil {
+		return shown{err}
+	}
+	return nil
+}
