@@ -21,7 +21,16 @@ type block struct {
 }
 
 func openBlock(path string) (*block, error) {
-	const flags = os.O_RDWR | unix.O_EXCL | unix.O_CLOEXEC
+	return openBlockAs(path, os.O_RDWR|unix.O_EXCL)
+}
+
+// openBlockToRead opens it so that others may use it too.
+func openBlockToRead(path string) (*block, error) {
+	return openBlockAs(path, os.O_RDONLY)
+}
+
+func openBlockAs(path string, flags int) (*block, error) {
+	flags |= unix.O_CLOEXEC
 	access := Direct
 	f, err := os.OpenFile(path, flags|unix.O_DIRECT, 0)
 	if errors.Is(err, unix.EINVAL) {
@@ -32,7 +41,11 @@ func openBlock(path string) (*block, error) {
 		return nil, err
 	}
 	b := &block{file: f, access: access}
-	if err := b.measure(); err != nil {
+	err = b.measure()
+	if errors.Is(err, unix.EROFS) && flags&os.O_RDWR == 0 {
+		err = nil
+	}
+	if err != nil {
 		f.Close()
 		return nil, err
 	}

@@ -14,6 +14,8 @@ type block struct{ medium }
 
 func openBlock(string) (*block, error) { return nil, errors.ErrUnsupported }
 
+func openBlockToRead(string) (*block, error) { return nil, errors.ErrUnsupported }
+
 func openByDesktop(_ context.Context, _ string, denied error) (*block, error) { return nil, denied }
 
 func (*block) differs(*Card) string { return "" }

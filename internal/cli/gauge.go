@@ -438,7 +438,7 @@ func (g *gauging) conclude(doc receipt.Document, err error) error {
 	if g.json {
 		g.printJSON(doc)
 	} else {
-		g.screen.Gauged(doc, path)
+		g.screen.Document(doc, path)
 	}
 	if unkept != nil {
 		g.screen.Problem(unkept, g.words)

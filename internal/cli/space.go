@@ -27,7 +27,7 @@ func (a *app) gaugeSpace() *cobra.Command {
 	s := &spacing{app: a}
 	cmd := &cobra.Command{
 		Use:   "space FOLDER",
-		Short: "Fill the free space of a card that is in use with files, and read them back",
+		Short: "Fill the free space of a card in use with files, and read them back",
 		Long: `Space fills the free space of the file system that FOLDER is on with files, reads
 them back, and removes them. It needs no special rights, and touches no other
 files; a little space is left free. The files are in the folder ` + gauge.SpaceFolder + `

@@ -27,6 +27,7 @@ type stampOptions struct {
 	published
 	handling
 	unchecked bool
+	noSpots   bool
 	receipt   string
 	powerOff  bool
 	arrive    int
@@ -49,7 +50,9 @@ written from one unpacking, and each has its own fate and its own receipt.
 All that was on the card is lost; stamp shows what it is, and asks. What is
 mounted of the card is unmounted first. The first block is written last, so a
 card whose stamp failed or was interrupted never looks as if it could start a
-board. At the end the card is ejected.
+board. At the end the card is ejected. Before anything else is written, a few
+places of the card are tried and put back, so that a counterfeit which holds too
+little is found at once.
 
 The settings read_back, repairs, receipts and eject may stand in the
 configuration file zipstamp/config.toml, or in ZIPSTAMP_READ_BACK,
@@ -76,6 +79,7 @@ ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
 	o.published.flags(f)
 	o.handling.flags(f)
 	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
+	f.BoolVar(&o.noSpots, "no-spots", false, "don't try places of the card first, to find one that holds too little")
 	f.Bool("no-read-back", false, "don't read the card back; the result says so")
 	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
 	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder for those of several cards")
@@ -107,7 +111,10 @@ type target struct {
 	draft *receipt.Draft // nil when it has been kept
 	meter meter.Meter
 
-	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
+	spots   *receipt.Spots // what was found before
+	outcome *stamp.Outcome // of a card that is not stamped because of that
+	warning string
+	giveUp  func() // what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
@@ -152,6 +159,7 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
 	}
+	s.preflight(ctx, progress)
 	out := s.stamp(ctx, &report, progress)
 	for _, t := range s.targets {
 		t.meter.End()
@@ -169,13 +177,25 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 	if s.image.Once() {
 		job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(report)
 	}
-	for _, t := range s.targets {
+	for _, t := range s.left() {
 		t.giveUp()
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
 		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter})
 	}
-	return job.Run(ctx)
+	var done, out []stamp.Outcome
+	if len(job.Cards) > 0 {
+		done = job.Run(ctx)
+	}
+	for _, t := range s.targets {
+		if t.outcome != nil {
+			out = append(out, *t.outcome)
+			continue
+		}
+		out = append(out, done[0])
+		done = done[1:]
+	}
+	return out
 }
 
 func (s *stamping) followed() (all []view.Followed) {
@@ -421,6 +441,7 @@ func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report
 	now := t.hold.Card()
 	one := view.Stamped{Report: report, Result: o.Result, Err: o.Err, ReadBack: s.set.readBack}
 	doc := receipt.New(s.image, report, now, t.hold, s.set.repairs, o.Result)
+	doc.Spots = t.spots
 	if o.Err == nil {
 		s.describe(t, &doc, &one)
 	}

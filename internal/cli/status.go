@@ -6,7 +6,9 @@ import (
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
+	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
@@ -65,11 +67,11 @@ func statusOf(err error) int {
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
 		return statusImage
-	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err):
+	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err):
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err):
 		return statusCard
-	case is[*gaugeError](err):
+	case is[*gaugeError](err), is[*gauge.TooSmallError](err):
 		return statusGauge
 	}
 	return statusUnexpected

@@ -8,6 +8,7 @@
 package gauge
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -77,6 +78,16 @@ type Loss struct {
 	Exact   bool  // Real is exact to the sector; otherwise it is a lower bound
 	ReadsAs string
 	Cached  int64 // bytes that it answered from its own memory at first, at least; 0: none seen
+}
+
+// TooSmallError says that a card was found to hold less than is needed of it.
+type TooSmallError struct {
+	Loss
+	Claimed, Need int64 // bytes
+}
+
+func (e *TooSmallError) Error() string {
+	return fmt.Sprintf("of the %d bytes that the card claims it holds %d, and %d are needed", e.Claimed, e.Real, e.Need)
 }
 
 // Holds is how many bytes hold data.

@@ -55,9 +55,14 @@ func combOf(size, most int64, quick bool, sector int) comb {
 	teeth := int64(math.Sqrt(2.5 * steps))
 	c.window = c.step
 	if quick {
-		teeth, c.window = int64(math.Sqrt(steps)), int64(sector)
+		teeth = int64(math.Sqrt(steps))
 	}
 	c.span = c.step * min(max(teeth, fewest), mostTeeth)
+	if quick {
+		const read = 8 << 20 // bytes of all windows together
+		count := min(size, most+c.span)/c.span + 1
+		c.window = min(c.step, max(read/count/int64(sector)*int64(sector), int64(sector)))
+	}
 	return c
 }
 
@@ -82,6 +87,17 @@ func (c comb) windows(size, most int64) (all []Extent) {
 
 // capacities are those that are printed on cards, in GB.
 var capacities = []int64{1, 2, 4, 8, 16, 32, 64, 128, 200, 256, 400, 512, 1000, 1024, 1500, 2000, 2048}
+
+// needed are the first and last places of the card, and those around the end of what is needed of it.
+func needed(size, most int64, sector int) (spots []spot) {
+	end := min(most/int64(sector)*int64(sector), size)
+	for _, off := range []int64{0, end - sampleSize, end, size - sampleSize} {
+		if off >= 0 && off+sampleSize <= size {
+			spots = append(spots, spot{off: off, n: sampleSize})
+		}
+	}
+	return spots
+}
 
 // edges are the first and last places of the card, and both sides of every power of two from a MiB on and of every capacity that is printed on cards, where
 // cards end, or begin to repeat, or a reader stops.

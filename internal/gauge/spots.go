@@ -38,6 +38,7 @@ const DefaultPlaces = 800
 // that it has more.
 const (
 	fillFirst = 6 << 20
+	fillQuick = 2 << 20
 	fillMore  = 40 << 20
 	fillPiece = 1 << 20
 )
@@ -106,7 +107,11 @@ func (r *spotsRun) choose() {
 	if reach < r.size {
 		spots = append(spots, scattered(r.size, max(parts/4, 1), r.random)...)
 	}
-	spots = append(spots, edges(r.size, sector)...)
+	if r.Quick > 0 {
+		spots = append(spots, needed(r.size, r.Quick, sector)...)
+	} else {
+		spots = append(spots, edges(r.size, sector)...)
+	}
 	r.spots = disjoint(append(spots, r.comb.teeth(r.size, sector)...))
 }
 
@@ -122,7 +127,12 @@ func (r *spotsRun) story(ctx context.Context) error {
 
 // phase begins a phase and returns what ends it.
 func (r *spotsRun) phase(p meter.Phase, total int64) (end func()) {
-	r.meter.Begin(p, total)
+	switch {
+	case r.Quick == 0:
+		r.meter.Begin(p, total)
+	case p == meter.Save:
+		r.meter.Begin(meter.Try, 0) // all that is quick is one phase
+	}
 	start, before := time.Now(), r.written.Load()+r.read.Load()
 	return func() { r.rep.took(p, r.written.Load()+r.read.Load()-before, start) }
 }
@@ -207,7 +217,11 @@ func (r *spotsRun) stamp(ctx context.Context) error {
 		s.failed = err != nil
 		r.meter.Add(s.n)
 	}
-	if err := r.displace(ctx, fillFirst); err != nil {
+	fill := int64(fillFirst)
+	if r.Quick > 0 {
+		fill = fillQuick
+	}
+	if err := r.displace(ctx, fill); err != nil {
 		return err
 	}
 	return r.settle()
@@ -252,8 +266,12 @@ func (r *spotsRun) displace(ctx context.Context, n int64) error {
 
 // look reads all places twice, each time in another order.
 func (r *spotsRun) look(ctx context.Context) error {
-	defer r.phase(meter.Look, 2*r.bytes())()
-	for _, second := range []bool{false, true} {
+	passes := []bool{false, true}
+	if r.Quick > 0 {
+		passes = passes[1:]
+	}
+	defer r.phase(meter.Look, int64(len(passes))*r.bytes())()
+	for _, second := range passes {
 		for _, s := range r.shuffled() {
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
@@ -263,9 +281,8 @@ func (r *spotsRun) look(ctx context.Context) error {
 				return err
 			}
 			r.note(o, s.off)
-			if second {
-				s.second = o
-			} else {
+			s.second = o
+			if !second || r.Quick > 0 {
 				s.first = o
 			}
 			r.meter.Add(s.n)

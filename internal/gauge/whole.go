@@ -210,7 +210,7 @@ func (r *wholeRun) finish(err error) {
 	}
 	rep.Bad = r.bad.sectors()
 	rep.Extents = r.extents(whole)
-	rep.Writing, rep.Reading = append(r.carried().Writing, r.writing.Points()...), append(r.carried().Reading, r.reading.Points()...)
+	rep.Writing, rep.Reading = meter.Join(r.carried().Writing, r.writing.Points()), meter.Join(r.carried().Reading, r.reading.Points())
 	rep.judge(err == nil)
 }
 
@@ -252,7 +252,7 @@ func (r *wholeRun) keep() {
 	past := r.carried()
 	_ = r.Keep(Progress{
 		Nonce: r.Nonce, Size: r.dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.bad.list, Bits: r.bad.bits,
-		Writing: append(past.Writing, r.writing.Points()...), Reading: append(past.Reading, r.reading.Points()...),
+		Writing: meter.Join(past.Writing, r.writing.Points()), Reading: meter.Join(past.Reading, r.reading.Points()),
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 	"io"
 	"path"
 	"strings"
+	"time"
 	"unicode/utf16"
 )
 
@@ -118,9 +119,45 @@ func (v *FAT) label() string {
 
 // FATFile is a file in a volume.
 type FATFile struct {
-	Path  string // with slashes
-	Size  int64
-	first uint32 // its first cluster
+	Path string // with slashes
+	Size int64
+	// Modified is when it was last written, by the clock of whoever wrote it, in no time zone; zero where the entry doesn't say.
+	Modified time.Time
+	first    uint32 // its first cluster
+}
+
+// Stretch is a part of a volume, bytes.
+type Stretch struct{ Offset, Length int64 }
+
+// Extents are where a file is in the volume, in whole clusters, those that follow each other joined. What was found before an error is returned with it.
+func (v *FAT) Extents(f FATFile) (all []Stretch, err error) {
+	if f.Size == 0 || f.first < 2 {
+		return nil, nil
+	}
+	left := f.Size
+	err = v.follow(f.first, func(at int64) (bool, error) {
+		n := v.cluster
+		if last := len(all) - 1; last >= 0 && all[last].Offset+all[last].Length == at {
+			all[last].Length += n
+		} else {
+			all = append(all, Stretch{at, n})
+		}
+		left -= n
+		return left > 0, nil
+	})
+	return all, err
+}
+
+// Data is where the area of files and folders starts; before it are the boot sectors and the tables.
+func (v *FAT) Data() int64 { return v.data }
+
+// entryTime is the time at which an entry was last written (section "Date and Time Formats").
+func entryTime(e []byte) time.Time {
+	date, clock := int(le.Uint16(e[24:])), int(le.Uint16(e[22:]))
+	if date == 0 {
+		return time.Time{}
+	}
+	return time.Date(1980+date>>9, time.Month(date>>5&15), date&31, clock>>11, clock>>5&63, clock&31*2, 0, time.UTC)
 }
 
 // Files lists all files, a folder before those within it. An error is one of reading, or says that the volume is damaged;
@@ -162,7 +199,7 @@ func (v *FAT) Files() ([]FATFile, error) {
 					todo = append(todo, folder{path.Join(f.path, name), first, f.depth + 1})
 				}
 			default:
-				files = append(files, FATFile{path.Join(f.path, name), int64(le.Uint32(e[28:])), first})
+				files = append(files, FATFile{path.Join(f.path, name), int64(le.Uint32(e[28:])), entryTime(e), first})
 			}
 			return len(files) < filesMax
 		})

@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"slices"
 	"sync"
 	"time"
 )
@@ -77,4 +78,22 @@ func (c *Curve) Points() []Point {
 		}
 	}
 	return out
+}
+
+// Join is a curve that goes on from another, with MaxPoints points at most.
+func Join(before, after []Point) []Point {
+	all := slices.Concat(before, after)
+	for len(all) > MaxPoints {
+		half := all[:0]
+		for i := 0; i < len(all); i += 2 {
+			p := all[i]
+			if i+1 < len(all) {
+				p.Bytes += all[i+1].Bytes
+				p.Took += all[i+1].Took
+			}
+			half = append(half, p)
+		}
+		all = half
+	}
+	return all
 }

@@ -33,6 +33,7 @@ const (
 	Look    Phase = "look"     // places are read
 	Search  Phase = "search"   // for stamps where none was written
 	Bound   Phase = "narrow"   // the boundary of what is real is looked for
+	Try     Phase = "try"      // places, before a stamp
 	PutBack Phase = "put back" // what was saved
 	Rewrite Phase = "rewrite"  // a part, so that the card's own memory can't answer
 )

@@ -17,10 +17,8 @@ type Blank struct {
 
 // NewBlank fills in what a job says. The caller adds what is its own: tool, times, verdict, sentence, error and exit status.
 func NewBlank(c *card.Card, j blank.Job, r blank.Result) Document {
-	doc := Document{
-		Receipt: Version, Job: JobBlank, Card: cardOf(c, j.Device.Size(), j.Device.SectorSize(), j.Device.Access()), Bytes: Bytes{Written: r.Written}, Phases: []Phase{},
-		Blank: &Blank{"MBR", "FAT32", j.Label, r.Start, r.Size, j.Size},
-	}
+	doc := newDocument(JobBlank, cardOf(c, j.Device.Size(), j.Device.SectorSize(), j.Device.Access()))
+	doc.Bytes.Written, doc.Blank = r.Written, &Blank{"MBR", "FAT32", j.Label, r.Start, r.Size, j.Size}
 	for _, p := range r.Phases {
 		doc.Phases = append(doc.Phases, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // reserve is the room that a draft takes on the disk, bytes. A receipt with all lists full is smaller.
-const reserve = 256 << 10
+const reserve = 384 << 10
 
 // Draft is a receipt that will be written: its file is there, under another name, with room on the disk. So a
 // folder that can't be written, or a disk that is full, is found before the work and not after it.

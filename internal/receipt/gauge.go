@@ -109,11 +109,9 @@ func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 	if rate, at := gauge.Slowest(r.Writing); rate > 0 {
 		g.Slowest, g.Meets = &Slow{rate, at}, gauge.Meets(rate, 0, 0)
 	}
-	doc := Document{
-		Receipt: Version, Job: job, Verdict: Verdict(r.Verdict), Gauge: g, Card: cardOf(c, c.Size, c.SectorSize, r.Access),
-		Speed: Speed{pointsOf(r.Writing), pointsOf(r.Reading)}, Mishaps: mishapsOf(r.Mishaps),
-		Bytes: Bytes{Written: r.Written}, Phases: []Phase{},
-	}
+	doc := newDocument(job, cardOf(c, c.Size, c.SectorSize, r.Access))
+	doc.Verdict, doc.Gauge, doc.Mishaps, doc.Bytes.Written = Verdict(r.Verdict), g, mishapsOf(r.Mishaps), r.Written
+	doc.Speed = Speed{pointsOf(r.Writing), pointsOf(r.Reading)}
 	for _, p := range r.Phases {
 		doc.Phases = append(doc.Phases, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
 	}

@@ -1,7 +1,10 @@
 package receipt
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,16 +31,26 @@ func History(folder string) []Document {
 		if strings.HasPrefix(e.Name(), ".") || filepath.Ext(e.Name()) != ".json" || !e.Type().IsRegular() {
 			continue
 		}
-		text, err := os.ReadFile(filepath.Join(folder, e.Name()))
-		if err != nil || len(text) > reserve {
-			continue
-		}
-		var doc Document
-		if json.Unmarshal(text, &doc) == nil && doc.Receipt > 0 && doc.Job != "" {
+		if doc, err := Load(filepath.Join(folder, e.Name())); err == nil {
+			doc.File = e.Name()
 			all = append(all, doc)
 		}
 	}
 	return all
+}
+
+// Load reads a receipt.
+func Load(path string) (doc Document, err error) {
+	text, err := os.ReadFile(path)
+	switch {
+	case err != nil:
+		return doc, err
+	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Receipt <= 0 || doc.Job == "":
+		return doc, fmt.Errorf("%s is no receipt", path)
+	}
+	sum := sha256.Sum256(text)
+	doc.Digest = hex.EncodeToString(sum[:])
+	return doc, nil
 }
 
 // Stamped tells whether the receipt is of a stamp that left an image on a card: on the one with this CID, or, where the card's CID isn't known, on one

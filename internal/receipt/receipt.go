@@ -32,10 +32,14 @@ const (
 	NotReadBack Verdict = "not read back" // written; reading back was turned off
 	Failed      Verdict = "failed"        // the card, the image or the computer failed
 	Interrupted Verdict = "interrupted"   // the user stopped it
+	Differs     Verdict = "differs"       // a card that was stamped is not as it was
 )
 
 // Document is a receipt. Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
 type Document struct {
+	File   string `json:"-"` // name of the file that it was read from
+	Digest string `json:"-"` // SHA-256 of that file, in hex
+
 	Receipt  int       `json:"receipt"` // Version
 	Tool     Tool      `json:"tool"`
 	Job      string    `json:"job"` // "stamp", "gauge whole" and so on
@@ -54,8 +58,20 @@ type Document struct {
 	Bad      Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
 	Gauge    *Gauge    `json:"gauge,omitempty"` // of a test
 	Blank    *Blank    `json:"blank,omitempty"` // of an empty card
+	Recheck  *Recheck  `json:"recheck,omitempty"`
 	Mishaps  []Mishap  `json:"mishaps,omitempty"`
 	Loss     *Loss     `json:"loss,omitempty"`
+	Spots    *Spots    `json:"spots,omitempty"` // of a stamp: the places that were tried before
+}
+
+// Spots is what trying places of a card found before it was stamped.
+type Spots struct {
+	Done    bool    `json:"done"`
+	Why     string  `json:"why,omitempty"` // not
+	Verdict string  `json:"verdict,omitempty"`
+	Real    int64   `json:"real,omitempty"` // bytes that a card holds which holds less than it claims
+	Written int64   `json:"written,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
 }
 
 // Tool is the program that wrote the receipt.
@@ -76,6 +92,7 @@ type Image struct {
 	Image      map[string]string `json:"image_digests"`
 	Published  []Published       `json:"published"`
 	Signatures []Signature       `json:"signatures,omitempty"`
+	Blocks     *Blocks           `json:"blocks,omitempty"` // of an image that was stamped
 }
 
 // Published is a digest that the image was held against.
@@ -186,10 +203,18 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 		Mishaps: mishapsOf(r.Mishaps),
 	}
 	doc.Card.State = string(r.State)
+	if r.State == stamp.Verified || r.State == stamp.Complete {
+		doc.Image.Blocks = BlocksOf(r.Blocks, r.Head)
+	}
 	if r.Loss != nil {
 		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}
 	}
 	return doc
+}
+
+// newDocument is a receipt with nothing in it yet.
+func newDocument(job string, c Card) Document {
+	return Document{Receipt: Version, Job: job, Card: c, Phases: []Phase{}, Speed: Speed{[]Point{}, []Point{}}}
 }
 
 // cardOf is what is known of a card.

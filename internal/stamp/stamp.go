@@ -102,6 +102,8 @@ type Result struct {
 	Attempts int             // rounds of repair
 	Loss     *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
 	Mishaps  []card.Mishap
+	Blocks   []digest.Block // of the image, as far as it came
+	Head     []digest.Part  // of its first block
 	Phases   []PhaseTime
 	Writing  []meter.Point // speed over position
 	Reading  []meter.Point
@@ -291,7 +293,10 @@ func (r *run) finish(ctx context.Context) error {
 
 // outcome is the card's fate.
 func (r *run) outcome() Outcome {
-	r.Size, r.Image, r.Download = r.src.size, r.src.image, r.src.download
+	r.Size, r.Image, r.Download, r.Blocks = r.src.size, r.src.image, r.src.download, r.src.sums
+	if r.first != nil {
+		r.Head = digest.SumHead(r.first[:min(r.src.size, BlockSize)])
+	}
 	r.Writing, r.Reading = r.writing.Points(), r.reading.Points()
 	if d, ok := r.dev.(interface{ Mishaps() []card.Mishap }); ok {
 		r.Mishaps = d.Mishaps()

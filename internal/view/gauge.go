@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,24 +16,28 @@ import (
 	"zipstamp/internal/receipt"
 )
 
-// Gauged shows the result of a test of a card. path is where the receipt was kept; empty if it was not.
-func (v *Screen) Gauged(doc receipt.Document, path string) {
+// Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
+func (v *Screen) Document(doc receipt.Document, path string) {
 	a := &answer{style: bad, sentence: doc.Sentence}
-	switch gauge.Verdict(doc.Verdict) {
-	case gauge.Holds:
+	switch {
+	case doc.Verdict == receipt.Good || doc.Verdict == receipt.Verdict(gauge.Holds):
 		a.style = good
-	case gauge.Unsteady, gauge.Inconclusive:
+	case slices.Contains([]receipt.Verdict{receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive)}, doc.Verdict):
 		a.style = caution
 	}
-	if doc.Verdict == receipt.Interrupted {
-		a.style = caution
+	switch {
+	case doc.Gauge != nil:
+		v.gaugeFacts(a, doc)
+	case doc.Recheck != nil:
+		v.rechecked(a, doc)
 	}
-	v.gaugeFacts(a, doc)
 	if path != "" {
 		a.add("receipt", "%s", path)
 	}
-	for _, n := range GaugeNotes(doc) {
-		a.note("%s", n)
+	if doc.Gauge != nil {
+		for _, n := range GaugeNotes(doc) {
+			a.note("%s", n)
+		}
 	}
 	a.print(v.Out, v.width)
 }

@@ -11,9 +11,11 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/check"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
 )
 
@@ -122,7 +124,7 @@ func StampsSentence(all []Stamped) string {
 func fateLines(s Stamped) []string {
 	var lines []string
 	if s.Err != nil {
-		lines = append(lines, "not stamped: "+failure(s.Doc.Card.Name, s.Result, s.Err)+"; "+stateClause(s.Result))
+		lines = append(lines, "not stamped: "+failure(s.Doc.Card.Name, s.Result, s.Err)+"; "+stateClause(s.Result, s.Err))
 	} else {
 		var rates []string
 		for _, p := range s.Result.Phases {
@@ -132,12 +134,11 @@ func fateLines(s Stamped) []string {
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for label, text := range map[string]string{"repaired": extentsFact(s.Result.Repaired), "bad": extentsFact(s.Result.Bad), "forgiven": mishapsFact(s.Result.Mishaps)} {
-		if text != "" {
-			lines = append(lines, label+": "+strings.ReplaceAll(text, "\n", "; "))
+	for _, f := range []fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Result.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
+		if f.text != "" {
+			lines = append(lines, f.label+": "+strings.ReplaceAll(f.text, "\n", "; "))
 		}
 	}
-	slices.Sort(lines[1:])
 	if text := leftFact(s); text != "" {
 		lines = append(lines, text)
 	}
@@ -209,12 +210,13 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 		}
 		return sentence + "."
 	}
-	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(r))
+	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(r, err))
 }
 
 // failure is why a stamp failed, as a clause.
 func failure(cardName string, r stamp.Result, err error) string {
 	var tooSmall *stamp.TooSmallError
+	var fake *gauge.TooSmallError
 	var damage *image.DamageError
 	var changed *stamp.ChangedError
 	var readBack *stamp.ReadBackError
@@ -224,6 +226,8 @@ func failure(cardName string, r stamp.Result, err error) string {
 		return "it was interrupted"
 	case errors.As(err, &tooSmall):
 		return tooSmallClause(cardName, tooSmall)
+	case errors.As(err, &fake):
+		return tooFakeClause(cardName, fake)
 	case errors.As(err, new(*card.GoneError)):
 		return fmt.Sprintf("%s was pulled out, or its reader was", cardName)
 	case errors.As(err, &changed):
@@ -292,9 +296,23 @@ func failedClause(cardName string, e *card.IOError) string {
 	return fmt.Sprintf("%s failed to %s at %s (%v)", cardName, e.Op, Bytes(e.Offset), e.Err)
 }
 
-// stateClause is what the card is like, as a clause.
-func stateClause(r stamp.Result) string {
+// tooFakeClause is about a card that was found to hold less than an image needs.
+func tooFakeClause(name string, e *gauge.TooSmallError) string {
+	size := Bytes(e.Claimed)
 	switch {
+	case !e.Exact:
+		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims", name, size)
+	case e.Holds() == 0:
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, size)
+	}
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name, Bytes(e.Real), size, Bytes(e.Need))
+}
+
+// stateClause is what the card is like, as a clause.
+func stateClause(r stamp.Result, err error) string {
+	switch {
+	case errors.As(err, new(*gauge.TooSmallError)):
+		return "nothing of the image was written, and what is on the card is as it was"
 	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
@@ -324,6 +342,9 @@ func stampFacts(a *answer, s Stamped) {
 			continue
 		}
 		a.add(string(p.Phase), "%s", text)
+	}
+	if doc.Spots != nil && !doc.Spots.Done && s.Err == nil {
+		a.add("spots", "not tried first: %s", doc.Spots.Why)
 	}
 	if doc.Card.Access == string(card.Cached) && s.ReadBack {
 		a.add("caution", "this system can't read round its own memory for this file, so the read-back says little of the card")
@@ -443,6 +464,8 @@ func stampNotes(a *answer, s Stamped) {
 		a.note("Don't use this card: it is worn out, or counterfeit. If other cards fail in the same way, it is the reader.")
 	case s.Result.Loss != nil:
 		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
+	case errors.As(s.Err, new(*gauge.TooSmallError)):
+		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", s.Doc.Card.Path))
 	case errors.As(s.Err, new(*stamp.ReadBackError)):
 		a.note("Try another reader or cable once; if blocks stay wrong, replace the card.")
 	case errors.As(s.Err, new(*card.GoneError)):

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
+	"zipstamp/internal/view"
+)
+
+// preflightPlaces is how many places are chosen by chance where the image will be.
+const preflightPlaces = 24
+
+// preflight tries a few places of every card, where the image will be and at the card's end, and puts back what was there: so a card that holds too little is found
+// before an hour of writing, and not after. A card that is counterfeit but large enough is stamped, and that is said. It fills in the outcome of those that are not to be
+// stamped.
+func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
+	need := s.contents.Size.Likely(s.image.Size)
+	var all sync.WaitGroup
+	for _, t := range s.targets {
+		if s.o.noSpots {
+			t.spots = &receipt.Spots{Why: "turned off"}
+			continue
+		}
+		all.Go(func() { t.preflight(ctx, s, need) })
+	}
+	all.Wait()
+	for _, t := range s.targets {
+		if t.warning != "" {
+			progress.Say(t.warning)
+		}
+	}
+}
+
+func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
+	start := time.Now()
+	nonce := randomNonce()
+	j, err := journal.Create(s.who.journals(), journal.Head{Job: receipt.JobStamp, Card: cardIdentity(t.card), Nonce: nonce, Started: start})
+	if err != nil {
+		j = nil // it is to be overwritten anyway
+	}
+	rep, restored, err := gauge.Spots{
+		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces, Quick: max(need, stamp.BlockSize), Journal: j,
+	}.Run(ctx)
+	if j != nil && (restored || err == nil) {
+		_ = j.Remove() // what it has is to be overwritten
+	} else if j != nil {
+		_ = j.Close() // for gauge restore
+	}
+	t.spots = &receipt.Spots{Done: err == nil, Verdict: string(rep.Verdict), Written: rep.Written, Seconds: time.Since(start).Seconds()}
+	switch l := rep.Loss; {
+	case errors.As(err, new(*card.GoneError)), ctx.Err() != nil:
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
+	case err != nil:
+		t.spots.Why = err.Error() // the stamp will find out whether that matters
+	case l != nil && l.Exact && l.Real >= need:
+		t.spots.Real = l.Real
+		t.warning = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped all the same; but don't rely on it.", t.card.Name, view.Bytes(l.Real), view.Bytes(rep.Claimed))
+	case l != nil:
+		t.spots.Real = l.Real
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need}}
+	}
+}
+
+// left are the cards that are to be stamped.
+func (s *stamping) left() (targets []*target) {
+	for _, t := range s.targets {
+		if t.outcome == nil {
+			targets = append(targets, t)
+		}
+	}
+	return targets
+}

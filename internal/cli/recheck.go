@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/recheck"
+	"zipstamp/internal/view"
+)
+
+func (a *app) recheck() *cobra.Command {
+	r := &rechecking{app: a}
+	cmd := &cobra.Command{
+		Use:   "recheck CARD [IMAGE]",
+		Short: "Read a stamped card again, and tell what differs",
+		Long: `Recheck reads a card again that was stamped, and compares it with IMAGE; without
+IMAGE, with what the receipt of the stamp has of it. It lists in which partitions
+and files something differs. A card from which a board has been started differs:
+what is of that kind is marked so.
+
+` + cardNames + `
+Nothing is written.`,
+		Example: `  zipstamp recheck /dev/sdb
+  zipstamp recheck /dev/sdb saltmarsh-os.img.xz`,
+		Args: takes("a card and an image", 1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd.Context(), args) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&r.member, "member", "", "the `NAME` of the image within an archive that holds several")
+	f.StringVar(&r.against, "against", "", "the `FILE` of the receipt to compare with")
+	f.StringVar(&r.receipt, "receipt", "", "the `FILE` for the receipt of this check, or a folder")
+	limitFlag(f, &r.limit)
+	return cmd
+}
+
+// rechecking is a run of recheck.
+type rechecking struct {
+	*app
+	member, against, receipt, limit string
+	who                             person
+	set                             settings
+	card                            *card.Card
+}
+
+// differsError says that a card is not as it was stamped.
+type differsError struct{ sentence string }
+
+func (e *differsError) Error() string { return e.sentence }
+
+func (r *rechecking) run(ctx context.Context, args []string) (err error) {
+	started := time.Now()
+	if r.who, err = whoRuns(); err != nil {
+		return err
+	}
+	if r.set, err = loadSettings(r.who, nil); err != nil {
+		return err
+	}
+	if len(args) > 1 && r.against != "" {
+		return &usageError{errors.New("the card is compared with the image or with the receipt, not with both")}
+	}
+	if r.card, err = r.pick(ctx, args[0]); err != nil {
+		return err
+	}
+	dev, err := r.card.OpenToCompare()
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	var m meter.Meter
+	job := recheck.Job{Device: dev, Meter: &m}
+	doc := receipt.NewRecheck(r.card, dev)
+	name := ""
+	if len(args) > 1 {
+		f, err := image.Open(args[1])
+		if err != nil {
+			return openError(err)
+		}
+		defer f.Close()
+		if err := bound(f, r.limit, r.card.Size); err != nil {
+			return err
+		}
+		if job.Contents, err = f.Look(r.member); err != nil {
+			return err
+		}
+		job.Image, name = f, view.FileName(f.Path)
+		doc.Image = receipt.Image{
+			Path: f.Path, Size: f.Size, Packing: job.Contents.Packing, Member: job.Contents.Member,
+			Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
+		}
+		if past := r.stampOf(dev); past != nil {
+			job.Stamped = past.Ended
+		}
+	} else {
+		past, err := r.fitting(dev)
+		if err != nil {
+			return err
+		}
+		if job.Parts, job.Head, err = past.Image.Blocks.Parts(); err != nil {
+			return &usageError{err}
+		}
+		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Ended
+		name = view.FileName(past.Image.Path)
+		doc.Image = past.Image
+		doc.Image.Blocks = nil
+	}
+	draft, err := r.reserveFor(r.who, r.set, r.receipt, receipt.JobRecheck, r.card)
+	if err != nil {
+		return err
+	}
+	shown := r.screen.Follow(view.Followed{Meter: &m})
+	rep, failed := job.Run(ctx)
+	m.End()
+	shown.Stop()
+	doc.AddRecheck(rep, job.Image != nil, job.Stamped)
+	g := &gauging{app: r.app, who: r.who, draft: draft}
+	return r.finish(g, doc, name, rep, failed, started)
+}
+
+// finish gives the verdict, keeps the receipt and shows it.
+func (r *rechecking) finish(g *gauging, doc receipt.Document, name string, rep *recheck.Report, failed error, started time.Time) error {
+	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
+	doc.Verdict = receipt.Good
+	err := failed
+	switch {
+	case errors.Is(failed, view.ErrInterrupted):
+		doc.Verdict = receipt.Interrupted
+	case failed != nil:
+		doc.Verdict = receipt.Failed
+	case !rep.Same() && !rep.Started():
+		doc.Verdict = receipt.Differs
+		err = &differsError{sentence}
+	}
+	doc.End(receipt.Tool{Name: "zipstamp", Version: r.version}, started, time.Now(), sentence, statusOf(err), failed)
+	return g.conclude(doc, err)
+}
+
+// stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.
+func (r *rechecking) stampOf(dev card.Device) *receipt.Document {
+	now := receipt.CardNow(r.card)
+	id := ""
+	if rd, err := card.NewReader(dev, nil); err == nil {
+		if d, err := layout.Describe(rd, dev.Size()); err == nil {
+			id = d.Table.ID
+		}
+		rd.Close()
+	}
+	for _, doc := range r.history() {
+		if doc.Stamped(now.CID, id, r.card.Size) || doc.Job == receipt.JobStamp && doc.Of(now) && doc.Verdict != receipt.Failed && doc.Verdict != receipt.Interrupted {
+			return &doc
+		}
+	}
+	return nil
+}
+
+// fitting is the receipt to compare with: the one that was named, or the one of the last stamp of this card.
+func (r *rechecking) fitting(dev card.Device) (*receipt.Document, error) {
+	next := "compare with the image: zipstamp recheck " + r.card.Given + " IMAGE"
+	var past *receipt.Document
+	if r.against != "" {
+		doc, err := receipt.Load(r.against)
+		if err != nil {
+			return nil, &usageError{err}
+		}
+		past = &doc
+	} else if past = r.stampOf(dev); past == nil {
+		return nil, &card.RefusedError{Card: r.card.Name, Reasons: []string{"no receipt of a stamp of it is known"}, Next: next + "; or name its receipt with --against FILE"}
+	}
+	if past.Job != receipt.JobStamp || past.Image.Blocks == nil {
+		return nil, &usageError{&view.Hint{Err: fmt.Errorf("the receipt of %s has no digests of what was stamped", view.Day(past.Ended)), Next: next}}
+	}
+	return past, nil
+}

@@ -1,0 +1,64 @@
+package receipt
+
+import (
+	"encoding/base64"
+	"errors"
+
+	"zipstamp/internal/digest"
+)
+
+// Blocks are digests of an image's parts, one after the other, by which a card can be checked again without the image.
+type Blocks struct {
+	Size    int64  `json:"size"`           // of a part, bytes; the last one may be shorter
+	Head    string `json:"head,omitempty"` // likewise of the first block, in pieces of 64 KiB
+	Digests string `json:"digests"`        // base64 of 16 bytes for each part: the start of its BLAKE3 digest, or, where a part has several blocks of 4 MiB, of that of their digests
+}
+
+// maxParts is how many parts there are at most, so that a receipt doesn't grow with the image.
+const maxParts = 4096
+
+// BlocksOf lists the digests of an image's blocks.
+func BlocksOf(blocks []digest.Block, head []digest.Part) *Blocks {
+	if len(blocks) == 0 {
+		return nil
+	}
+	per := 1
+	for (len(blocks)+per-1)/per > maxParts {
+		per *= 2
+	}
+	var all []byte
+	for i := 0; i < len(blocks); i += per {
+		d := digest.SumPart(blocks[i:min(i+per, len(blocks))], per)
+		all = append(all, d[:]...)
+	}
+	var first []byte
+	for _, d := range head {
+		first = append(first, d[:]...)
+	}
+	return &Blocks{Size: int64(per) * digest.BlockSize, Head: base64.StdEncoding.EncodeToString(first), Digests: base64.StdEncoding.EncodeToString(all)}
+}
+
+// errBlocks says that what a receipt has can't be used.
+var errBlocks = errors.New("the receipt's digests of blocks make no sense")
+
+// Parts gives the digests of all parts, and those of the pieces of the first block.
+func (b *Blocks) Parts() (parts, head []digest.Part, err error) {
+	if b.Size <= 0 || b.Size%digest.BlockSize != 0 || b.Size > 1<<40 {
+		return nil, nil, errBlocks
+	}
+	if parts, err = partsOf(b.Digests); err == nil {
+		head, err = partsOf(b.Head)
+	}
+	return parts, head, err
+}
+
+func partsOf(text string) (all []digest.Part, err error) {
+	bytes, err := base64.StdEncoding.DecodeString(text)
+	if err != nil || len(bytes)%len(digest.Part{}) != 0 {
+		return nil, errBlocks
+	}
+	for ; len(bytes) > 0; bytes = bytes[len(digest.Part{}):] {
+		all = append(all, digest.Part(bytes))
+	}
+	return all, nil
+}

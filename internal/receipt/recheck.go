@@ -1,0 +1,60 @@
+package receipt
+
+import (
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/recheck"
+)
+
+// Recheck is what reading a stamped card again found. Sizes and offsets are in bytes.
+type Recheck struct {
+	Against  string   `json:"against"` // "image" or "receipt"
+	Stamped  string   `json:"stamped,omitempty"`
+	Compared int64    `json:"compared"`
+	Unit     int64    `json:"unit"` // to which places are known
+	Differ   int64    `json:"differ"`
+	Failed   Extents  `json:"failed"` // could not be read
+	Extents  Extents  `json:"extents"`
+	Started  bool     `json:"started"` // all that differs is what a board changes when it starts
+	Areas    []Change `json:"areas"`
+}
+
+// Change is a part of the card in which something differs.
+type Change struct {
+	Name    string `json:"name"`
+	Bytes   int64  `json:"bytes"`
+	First   int64  `json:"first"`
+	Started bool   `json:"started"`
+	Why     string `json:"why"`
+}
+
+// NewRecheck starts the receipt of reading a card again. The caller adds the image and what is its own: tool, times, verdict, sentence, error and exit status.
+func NewRecheck(c *card.Card, d card.Device) Document {
+	return newDocument(JobRecheck, cardOf(c, c.Size, c.SectorSize, d.Access()))
+}
+
+// AddRecheck fills in what a report says.
+func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Time) {
+	c := &Recheck{Against: "receipt", Compared: r.Compared, Unit: r.Unit, Differ: r.Bytes(), Started: r.Started(), Areas: []Change{}}
+	if withImage {
+		c.Against = "image"
+	}
+	if !stamped.IsZero() {
+		c.Stamped = stamped.UTC().Format(time.RFC3339)
+	}
+	list := func(all []recheck.Extent) Extents {
+		out := Extents{Count: len(all), List: []Extent{}}
+		for _, e := range all[:min(len(all), MaxExtents)] {
+			out.List = append(out.List, Extent(e))
+		}
+		return out
+	}
+	c.Failed, c.Extents = list(r.Failed), list(r.Differs)
+	for _, a := range r.Areas[:min(len(r.Areas), MaxExtents)] {
+		c.Areas = append(c.Areas, Change(a))
+	}
+	d.Recheck = c
+	d.Phases = append(d.Phases, Phase{"read back", r.Compared, r.Took.Seconds(), rate(r.Compared, r.Took)})
+	d.Speed.ReadBack = pointsOf(r.Reading)
+}

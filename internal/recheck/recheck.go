@@ -1,0 +1,307 @@
+// Package recheck reads a card that was stamped again, and holds it against the image, or against digests of its parts, which the receipt of the stamp has.
+package recheck
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
+)
+
+// Job is a card to read again. Either the image is given, or digests of its parts.
+type Job struct {
+	Device   card.Device
+	Meter    *meter.Meter
+	Image    *image.File
+	Contents image.Contents
+
+	Parts    []digest.Part
+	PartSize int64         // bytes; a multiple of digest.BlockSize
+	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, where these are known
+	Size     int64         // of the image, bytes, where it is not given
+
+	Stamped time.Time // when the card was stamped; what was written to it later, its files say so. Zero: not known
+}
+
+// Extent is a stretch of the card, bytes.
+type Extent struct{ Offset, Length int64 }
+
+// End is the first byte behind it.
+func (e Extent) End() int64 { return e.Offset + e.Length }
+
+// Report is what differs.
+type Report struct {
+	Compared int64    // bytes
+	Unit     int64    // bytes: to which places of differences are known
+	Differs  []Extent // of the card from the image
+	Failed   []Extent // could not be read
+	Areas    []Area   // what these are, in order
+	Took     time.Duration
+	Reading  []meter.Point
+}
+
+// Same tells whether nothing differs.
+func (r *Report) Same() bool { return len(r.Differs)+len(r.Failed) == 0 }
+
+// Started tells whether all that differs is what a board changes when it starts from the card.
+func (r *Report) Started() bool {
+	if r.Same() || len(r.Failed) > 0 {
+		return false
+	}
+	for _, a := range r.Areas {
+		if !a.Started {
+			return false
+		}
+	}
+	return true
+}
+
+// Bytes that differ or could not be read.
+func (r *Report) Bytes() (n int64) {
+	for _, list := range [][]Extent{r.Differs, r.Failed} {
+		for _, e := range list {
+			n += e.Length
+		}
+	}
+	return n
+}
+
+// Bounds: how fine places are told, where the image is at hand; how many stretches are kept apart; how many blocks may fail to be read.
+const (
+	unit          = layout.SectorSize
+	maxExtents    = 20000
+	maxReadErrors = 32
+	ahead         = 3 // blocks that are unpacked and wait; besides them, one is made, one compared, and one read from the card
+)
+
+// ShortError says that the card is smaller than the image.
+type ShortError struct{ Card, Image int64 }
+
+func (e *ShortError) Error() string {
+	return fmt.Sprintf("the image has %d bytes, the card %d", e.Image, e.Card)
+}
+
+// part is what a stretch of the card should hold.
+type part struct {
+	offset, length int64
+	want           []byte      // nil where only the digest is known
+	digest         digest.Part //
+	back           func()
+}
+
+// run is a job at work.
+type run struct {
+	Job
+	pool  *card.Pool
+	rep   *Report
+	curve meter.Curve
+}
+
+// Run does the job. The error is one of the card or the image, or the cause of ctx's end.
+func (j Job) Run(ctx context.Context) (*Report, error) {
+	r := &run{Job: j, rep: &Report{Unit: unit}}
+	if j.Image == nil {
+		r.rep.Unit = j.PartSize
+	}
+	size := j.Size
+	if j.Image != nil {
+		size = j.Contents.Size.Known()
+	}
+	if size > j.Device.Size() {
+		return r.rep, &ShortError{j.Device.Size(), size}
+	}
+	var err error
+	if r.pool, err = card.NewPool(ahead+3, digest.BlockSize); err != nil {
+		return r.rep, err
+	}
+	defer r.pool.Close()
+	if err := j.Device.Forget(); err != nil {
+		return r.rep, err
+	}
+	start := time.Now()
+	j.Meter.Begin(meter.ReadBack, max(size, j.Contents.Size.Likely(0)))
+	r.curve.Start(start)
+	parts := make(chan part, ahead)
+	stages, ctx := errgroup.WithContext(ctx)
+	stages.Go(func() error {
+		defer close(parts)
+		if j.Image != nil {
+			return r.unpack(ctx, parts)
+		}
+		return r.list(ctx, parts)
+	})
+	stages.Go(func() error {
+		for p := range parts {
+			err := r.compare(ctx, p)
+			if p.back != nil {
+				p.back()
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	err = stages.Wait()
+	r.rep.Took, r.rep.Reading = time.Since(start), r.curve.Points()
+	if err != nil {
+		return r.rep, err
+	}
+	if !r.rep.Same() {
+		r.rep.Areas, err = r.areas()
+	}
+	return r.rep, err
+}
+
+// unpack gives the parts of the image.
+func (r *run) unpack(ctx context.Context, parts chan<- part) error {
+	stream, err := r.Image.Unpack(r.Contents, nil)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	for offset := int64(0); ; {
+		buf, err := r.pool.Get(ctx)
+		if err != nil {
+			return err
+		}
+		n, err := io.ReadFull(stream, buf)
+		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return err
+		}
+		if n == 0 {
+			return nil
+		}
+		if offset+int64(n) > r.Device.Size() {
+			return &ShortError{r.Device.Size(), offset + int64(n)}
+		}
+		p := part{offset: offset, length: int64(n), want: buf[:n], back: func() { r.pool.Put(buf) }}
+		select {
+		case parts <- p:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		offset += int64(n)
+		if n < len(buf) {
+			return nil
+		}
+	}
+}
+
+// list gives the parts whose digests are known.
+func (r *run) list(ctx context.Context, parts chan<- part) error {
+	if want := (r.Size + r.PartSize - 1) / r.PartSize; int64(len(r.Parts)) != want {
+		return fmt.Errorf("there are digests of %d parts of the image, which has %d", len(r.Parts), want)
+	}
+	for i, d := range r.Parts {
+		offset := int64(i) * r.PartSize
+		select {
+		case parts <- part{offset: offset, length: min(r.PartSize, r.Size-offset), digest: d}:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// compare reads a part of the card.
+func (r *run) compare(ctx context.Context, p part) error {
+	buf, err := r.pool.Get(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.pool.Put(buf)
+	var sums []digest.Block
+	failed := false
+	for at := int64(0); at < p.length; at += digest.BlockSize {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		n := min(digest.BlockSize, p.length-at)
+		whole := buf[:roundUp(n, int64(r.Device.SectorSize()))]
+		if _, err := r.Device.ReadAt(whole, p.offset+at); err != nil {
+			if errors.As(err, new(*card.GoneError)) || len(r.rep.Failed) >= maxReadErrors {
+				return err
+			}
+			r.rep.Failed = append(r.rep.Failed, Extent{p.offset + at, n})
+			failed = true
+			continue
+		}
+		r.rep.Compared += n
+		r.curve.Mark(p.offset+at, n, time.Now())
+		r.Meter.Add(n)
+		if p.want != nil {
+			r.differ(p.offset, p.want, whole[:n])
+		} else {
+			sums = append(sums, digest.SumBlock(whole[:n]))
+		}
+	}
+	switch {
+	case p.want != nil || failed || digest.SumPart(sums, int(r.PartSize/digest.BlockSize)) == p.digest:
+	case p.offset == 0 && len(r.Head) > 0:
+		return r.compareHead(buf, p.length)
+	default:
+		r.add(Extent{p.offset, p.length})
+	}
+	return nil
+}
+
+// compareHead finds out which pieces of the first block differ, and of the rest of the first part, that it does.
+func (r *run) compareHead(buf []byte, length int64) error {
+	n := min(digest.BlockSize, length)
+	if _, err := r.Device.ReadAt(buf[:roundUp(n, int64(r.Device.SectorSize()))], 0); err != nil {
+		return err
+	}
+	same := true
+	for i, d := range digest.SumHead(buf[:n]) {
+		if i >= len(r.Head) || d != r.Head[i] {
+			at := int64(i) * digest.HeadPiece
+			r.add(Extent{at, min(digest.HeadPiece, n-at)})
+			same = false
+		}
+	}
+	if same && length > n {
+		r.add(Extent{n, length - n})
+	}
+	return nil
+}
+
+func roundUp(n, to int64) int64 { return (n + to - 1) / to * to }
+
+// differ notes where two stretches differ.
+func (r *run) differ(offset int64, want, got []byte) {
+	if string(want) == string(got) {
+		return
+	}
+	for at := 0; at < len(want); at += unit {
+		end := min(at+unit, len(want))
+		if string(want[at:end]) != string(got[at:end]) {
+			r.add(Extent{offset + int64(at), int64(end - at)})
+		}
+	}
+}
+
+// add notes a stretch that differs, and joins it with the one before it.
+func (r *run) add(e Extent) {
+	if n := len(r.rep.Differs); n > 0 {
+		last := &r.rep.Differs[n-1]
+		gap := int64(0)
+		if n >= maxExtents {
+			gap = digest.BlockSize
+		}
+		if e.Offset-last.End() <= gap {
+			last.Length = e.End() - last.Offset
+			return
+		}
+	}
+	r.rep.Differs = append(r.rep.Differs, e)
+}
