@@ -171,7 +171,7 @@ func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Resul
 	if b.json {
 		b.printJSON(doc)
 	} else {
-		b.screen.Blanked(doc, path, left)
+		b.screen.Document(doc, path)
 	}
 	if unkept != nil {
 		b.screen.Problem(fmt.Errorf("%w", unkept), b.words)

@@ -155,7 +155,7 @@ onto the card, and reads every block back.`,
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "print the result as one JSON document on standard output")
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "print without colours (so does the variable NO_COLOR)")
-	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.blank(), a.keys(), a.practice(), a.demo())
+	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.receipts(), a.keys(), a.practice(), a.demo())
 	return cmd
 }
 

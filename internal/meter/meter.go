@@ -35,7 +35,10 @@ const (
 	Bound   Phase = "narrow"   // the boundary of what is real is looked for
 	Try     Phase = "try"      // places, before a stamp
 	PutBack Phase = "put back" // what was saved
-	Rewrite Phase = "rewrite"  // a part, so that the card's own memory can't answer
+	// Of measuring how fast it is.
+	Sequence Phase = "in sequence"
+	Places   Phase = "places"
+	Rewrite  Phase = "rewrite" // a part, so that the card's own memory can't answer
 )
 
 // Meter is the progress of one job. The zero value is ready for use.

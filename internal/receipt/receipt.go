@@ -59,6 +59,7 @@ type Document struct {
 	Gauge    *Gauge    `json:"gauge,omitempty"` // of a test
 	Blank    *Blank    `json:"blank,omitempty"` // of an empty card
 	Recheck  *Recheck  `json:"recheck,omitempty"`
+	Pace     *Pace     `json:"pace,omitempty"`
 	Mishaps  []Mishap  `json:"mishaps,omitempty"`
 	Loss     *Loss     `json:"loss,omitempty"`
 	Spots    *Spots    `json:"spots,omitempty"` // of a stamp: the places that were tried before

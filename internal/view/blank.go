@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"zipstamp/internal/blank"
-	"zipstamp/internal/card"
 	"zipstamp/internal/receipt"
 )
 
@@ -26,15 +25,8 @@ func BlankSentence(name string, b *receipt.Blank, err error) string {
 	return fmt.Sprintf("%s is not ready for use: %s.", name, gaugeFailure(name, err))
 }
 
-// Blanked shows the result of making an empty card. path is where the receipt was kept; empty if it was not.
-func (v *Screen) Blanked(doc receipt.Document, path string, left card.Left) {
-	a := &answer{style: good, sentence: doc.Sentence}
-	switch doc.Verdict {
-	case receipt.Failed:
-		a.style = bad
-	case receipt.Interrupted:
-		a.style = caution
-	}
+// blankFacts are the facts of making an empty card.
+func blankFacts(a *answer, doc receipt.Document) {
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	if doc.Verdict == receipt.Good {
 		a.add("partition", "from byte %s, %s", place(doc.Blank.Start), exact(doc.Blank.Size))
@@ -42,13 +34,30 @@ func (v *Screen) Blanked(doc receipt.Document, path string, left card.Left) {
 			a.add("not used", "%s", exact(rest))
 		}
 	}
+	phaseFacts(a, doc)
+	a.add("let go", "%s", letGoFact(doc.Card))
+}
+
+// letGoFact is how a card was let go.
+func letGoFact(c receipt.Card) string {
+	switch {
+	case c.Why != "":
+		return c.Why
+	case c.Left != "":
+		return c.Left + "; it can be taken out"
+	}
+	return ""
+}
+
+// phaseFacts are how long the parts of the work took.
+func phaseFacts(a *answer, doc receipt.Document) {
 	for _, p := range doc.Phases {
 		took := time.Duration(p.Seconds * float64(time.Second))
-		a.add(p.Phase, "%s in %s, %s", Bytes(p.Bytes), span(took), rate(p.Bytes, took))
+		switch {
+		case p.Bytes > 0:
+			a.add(p.Phase, "%s in %s, %s", Bytes(p.Bytes), span(took), rate(p.Bytes, took))
+		case p.Seconds >= 0.05:
+			a.add(p.Phase, "in %s", span(took))
+		}
 	}
-	a.add("let go", "%s", leftFact(Stamped{Doc: doc, Left: left}))
-	if path != "" {
-		a.add("receipt", "%s", path)
-	}
-	a.print(v.Out, v.width)
 }

@@ -113,7 +113,7 @@ func TestPlanOfSeveralCards(t *testing.T) {
 	planCard(a, inSlot(t))
 	text := ""
 	for _, f := range a.facts {
-		text += f.label + " " + strings.ReplaceAll(f.text, "\n", " ") + " "
+		text += f.Label + " " + strings.ReplaceAll(f.Text, "\n", " ") + " "
 	}
 	for _, says := range []string{"path /dev/mmcblk0", "now holds, by its GPT", "last stamped with", "in use mmcblk0p1 is mounted at", "/dev/mmcblk0p3 is in use as swap", "odd its registers say"} {
 		assert.Contains(t, text, says)

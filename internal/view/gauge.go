@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,32 +15,6 @@ import (
 	"zipstamp/internal/receipt"
 )
 
-// Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
-func (v *Screen) Document(doc receipt.Document, path string) {
-	a := &answer{style: bad, sentence: doc.Sentence}
-	switch {
-	case doc.Verdict == receipt.Good || doc.Verdict == receipt.Verdict(gauge.Holds):
-		a.style = good
-	case slices.Contains([]receipt.Verdict{receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive)}, doc.Verdict):
-		a.style = caution
-	}
-	switch {
-	case doc.Gauge != nil:
-		v.gaugeFacts(a, doc)
-	case doc.Recheck != nil:
-		v.rechecked(a, doc)
-	}
-	if path != "" {
-		a.add("receipt", "%s", path)
-	}
-	if doc.Gauge != nil {
-		for _, n := range GaugeNotes(doc) {
-			a.note("%s", n)
-		}
-	}
-	a.print(v.Out, v.width)
-}
-
 // GaugeSentence is the answer of a test in one sentence. err is why it did not come to its end; nil if it did.
 func GaugeSentence(name string, r *gauge.Report, err error) string {
 	size := Bytes(r.Claimed)
@@ -52,6 +25,9 @@ func GaugeSentence(name string, r *gauge.Report, err error) string {
 	case gauge.Counterfeit:
 		return counterfeitSentence(name, r)
 	case gauge.Faulty:
+		if r.Tested < r.Claimed {
+			return fmt.Sprintf("%s is faulty: in %s, %s.", name, size, faultClause(r.Bad))
+		}
 		return fmt.Sprintf("%s is faulty: its size is right, but %s.", name, faultClause(r.Bad))
 	case gauge.Unsteady:
 		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name, count(r.Bad.Unsteady, "sector"))
@@ -153,7 +129,8 @@ func faultClause(b gauge.Counts) string {
 	return strings.Join(parts, ", ")
 }
 
-func (v *Screen) gaugeFacts(a *answer, doc receipt.Document) {
+// gaugeFacts are the facts of a test. ruler is the picture of the card; it may be empty.
+func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	g := doc.Gauge
 	name := doc.Card.Name
 	switch {
@@ -176,9 +153,7 @@ func (v *Screen) gaugeFacts(a *answer, doc receipt.Document) {
 			a.add("memory", "for at least %s it answered from its own memory", Bytes(l.Cached))
 		}
 	}
-	if g.Loss == nil || g.Loss.Exact {
-		a.add("", "%s", strings.Join(v.ruler(g.Extents, g.Claimed, min(v.width-14, 72)), "\n"))
-	}
+	a.add("", "%s", strings.Join(ruler, "\n"))
 	a.add("extents", "%s", strings.Join(extentLines(g), "\n"))
 	if g.Level > 0 {
 		a.add("confidence", "%.0f %% that at least %.1f %% of the range answers: %d places by chance, all right", 100*g.Level, 100*g.Share, g.Places)
@@ -205,7 +180,7 @@ func gaugePhases(a *answer, doc receipt.Document) {
 		switch {
 		case moved:
 			a.add(p.Phase, "%s in %s, %s", Bytes(p.Bytes), span(took), rate(p.Bytes, took))
-		case took >= time.Second/20:
+		case took >= time.Second/20 && (doc.Gauge.Method == string(gauge.BySpots) || took >= time.Second):
 			times = append(times, p.Phase+" "+span(took))
 		}
 	}
@@ -273,8 +248,8 @@ func extentLines(g *receipt.Gauge) (lines []string) {
 	return lines
 }
 
-// GaugeNotes are what to know, and what to do next.
-func GaugeNotes(doc receipt.Document) (notes []string) {
+// gaugeNotes are what to know of a test, and what to do next.
+func gaugeNotes(doc receipt.Document) (notes []string) {
 	g := doc.Gauge
 	note := func(format string, args ...any) { notes = append(notes, fmt.Sprintf(format, args...)) }
 	switch gauge.Verdict(g.Verdict) {
@@ -289,7 +264,7 @@ func GaugeNotes(doc receipt.Document) (notes []string) {
 		if g.Loss != nil && !g.Loss.Exact {
 			note("How much it holds, gauge whole finds out.")
 		}
-		note("Give it back. zipstamp receipts export FILE.html makes a page of this to show to the seller.")
+		note("Give it back.")
 	case gauge.Faulty:
 		note("What is kept on it may be lost at any time. Replace it.")
 	case gauge.Unsteady:

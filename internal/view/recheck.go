@@ -43,8 +43,8 @@ func lengths(all []recheck.Extent) (n int64) {
 // maxAreaLines is how many parts are listed; the receipt has more.
 const maxAreaLines = 20
 
-// rechecked shows the result of reading a stamped card again.
-func (v *Screen) rechecked(a *answer, doc receipt.Document) {
+// recheckFacts are the facts and notes of reading a stamped card again.
+func recheckFacts(a *answer, doc receipt.Document) {
 	c := doc.Recheck
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	against := FileName(doc.Image.Path)
@@ -75,7 +75,12 @@ func (v *Screen) rechecked(a *answer, doc receipt.Document) {
 		}
 		a.add(label, "%s", strings.Join(lines, "\n"))
 	}
-	if len(c.Areas) > 1 && c.Against == "receipt" {
+}
+
+// recheckNotes are what to know of reading a stamped card again, and what to do next.
+func recheckNotes(a *answer, doc receipt.Document) {
+	c := doc.Recheck
+	if len(c.Areas) > 0 && c.Against == "receipt" {
 		a.note("The receipt tells only which stretches of %s differ, so some of these parts may be as they were. With the image they are told exactly.", Bytes(c.Unit))
 	}
 	if doc.Verdict == receipt.Differs {

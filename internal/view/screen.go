@@ -135,18 +135,18 @@ var (
 type answer struct {
 	style    lipgloss.Style
 	sentence string
-	facts    []fact
+	facts    []Fact
 	notes    []string // sentences after the facts
 	groups   int      // of digits of a digest in a line
 }
 
-// fact is a line of a result. Text may have several lines, which are kept.
-type fact struct{ label, text string }
+// Fact is a line of a result. Text may have several lines, which are kept.
+type Fact struct{ Label, Text string }
 
 // add appends a fact, unless it has no text.
 func (a *answer) add(label, format string, args ...any) {
 	if text := fmt.Sprintf(format, args...); text != "" {
-		a.facts = append(a.facts, fact{label, text})
+		a.facts = append(a.facts, Fact{label, text})
 	}
 }
 
@@ -159,12 +159,12 @@ func (a *answer) print(w io.Writer, width int) {
 	fmt.Fprintln(w, styled(a.style, fold(a.sentence, width, "")))
 	labels := 0
 	for _, f := range a.facts {
-		labels = max(labels, lipgloss.Width(f.label))
+		labels = max(labels, lipgloss.Width(f.Label))
 	}
 	for _, f := range a.facts {
 		indent := strings.Repeat(" ", 2+labels+2)
-		label := faint.Render(f.label) + strings.Repeat(" ", labels-lipgloss.Width(f.label))
-		fmt.Fprintf(w, "  %s  %s\n", label, fold(f.text, width-len(indent), indent))
+		label := faint.Render(f.Label) + strings.Repeat(" ", labels-lipgloss.Width(f.Label))
+		fmt.Fprintf(w, "  %s  %s\n", label, fold(f.Text, width-len(indent), indent))
 	}
 	for _, n := range a.notes {
 		fmt.Fprintln(w, fold(n, width, ""))

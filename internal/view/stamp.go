@@ -134,9 +134,9 @@ func fateLines(s Stamped) []string {
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for _, f := range []fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Result.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
-		if f.text != "" {
-			lines = append(lines, f.label+": "+strings.ReplaceAll(f.text, "\n", "; "))
+	for _, f := range []Fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Result.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
+		if f.Text != "" {
+			lines = append(lines, f.Label+": "+strings.ReplaceAll(f.Text, "\n", "; "))
 		}
 	}
 	if text := leftFact(s); text != "" {

@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+func (a *app) pace() *cobra.Command {
+	p := &gauging{app: a, job: receipt.JobPace, keeps: true}
+	cmd := &cobra.Command{
+		Use:   "pace [CARD]",
+		Short: "Measure how fast a card is, and which marks it meets",
+		Long: `Pace measures how fast a card reads and writes, in sequence and at single places,
+and says which of the marks Class, U, V and A it meets; and, as far as that can
+be known, whether it is the card or the reader that is slow. What is on the card
+is kept: all that is written is what stands there already.
+
+` + cardNames,
+		Example: `  zipstamp pace /dev/sdb
+  zipstamp pace good.card`,
+		Args: takes("one card", 0, 1),
+		RunE: func(cmd *cobra.Command, args []string) error { return p.measure(cmd.Context(), args) },
+	}
+	p.o.handling.flags(cmd.Flags())
+	cmd.Flags().StringVar(&p.o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	return cmd
+}
+
+// measure is the story of pace.
+func (g *gauging) measure(ctx context.Context, args []string) (err error) {
+	defer g.close()
+	started := time.Now()
+	if err := g.prepare(ctx, args); err != nil {
+		return err
+	}
+	if g.asks() && (!g.o.yes || g.typed) {
+		if err := g.confirm(ctx); err != nil {
+			return err
+		}
+	}
+	if g.hold, err = g.take(ctx, g.card, g.o.handling, g.typed); err != nil {
+		return err
+	}
+	if err := g.settlePending(); err != nil {
+		return err
+	}
+	g.follow()
+	rep, failed := gauge.Pace{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
+	g.unfollow()
+	if errors.Is(failed, gauge.ErrTooSmall) {
+		return &card.RefusedError{Card: g.card.Name, Reasons: []string{failed.Error()}, Err: failed}
+	}
+	now := g.hold.Card()
+	doc := receipt.NewPace(now, rep)
+	if left := g.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{}); left.Problem != nil {
+		doc.Card.Why = left.Problem.Error()
+	}
+	g.hold = nil
+	doc.Verdict = receipt.Good
+	switch {
+	case errors.Is(failed, view.ErrInterrupted):
+		doc.Verdict = receipt.Interrupted
+	case failed != nil:
+		doc.Verdict = receipt.Failed
+	case rep.Unsteady > 0:
+		doc.Verdict = receipt.Verdict(gauge.Unsteady)
+	}
+	doc.End(receipt.Tool{Name: "zipstamp", Version: g.version}, started, time.Now(), view.PaceSentence(now.Name, rep, failed), statusOf(failed), failed)
+	return g.conclude(doc, failed)
+}

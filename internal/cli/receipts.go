@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zipstamp/internal/page"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+func (a *app) receipts() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "receipts",
+		Short: "List, show and export what was done to which card",
+		Long: `Every stamp and every test keeps a receipt: what was done to which card, and how
+that went. Receipts lists them, shows one again, and exports one as a page, a
+picture or a text, to print or to show to a seller.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(a.receiptsList(), a.receiptsShow(), a.receiptsExport())
+	return cmd
+}
+
+// filter chooses among receipts.
+type filter struct{ card, image, since, until string }
+
+func (f *filter) flags(fs *pflag.FlagSet) {
+	fs.StringVar(&f.card, "card", "", "only those of a card with this `TEXT` in its name, path, model, serial number or CID")
+	fs.StringVar(&f.image, "image", "", "only those of an image with this `TEXT` in its name or digest")
+	fs.StringVar(&f.since, "since", "", "only those from this `DATE` on, as 2026-11-26")
+	fs.StringVar(&f.until, "until", "", "only those up to this `DATE`")
+}
+
+// has tells whether one of the texts has the part in it, whatever the case.
+func has(part string, texts ...string) bool {
+	for _, t := range texts {
+		if strings.Contains(strings.ToLower(t), strings.ToLower(part)) {
+			return true
+		}
+	}
+	return false
+}
+
+// choose gives the receipts that fit, with their numbers, which count from the latest of all.
+func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbers []int, err error) {
+	var since, until time.Time
+	for text, at := range map[string]*time.Time{f.since: &since, f.until: &until} {
+		if text == "" {
+			continue
+		}
+		if *at, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
+			return nil, nil, &usageError{fmt.Errorf("%q is not a date such as 2026-11-26", text)}
+		}
+	}
+	if f.until != "" {
+		until = until.AddDate(0, 0, 1)
+	}
+	for i, d := range all {
+		digests := []string{filepath.Base(d.Image.Path)}
+		for _, hex := range d.Image.Image {
+			digests = append(digests, hex)
+		}
+		switch {
+		case f.card != "" && !has(f.card, d.Card.Name, d.Card.Path, d.Card.Model, d.Card.Serial, d.Card.CID):
+		case f.image != "" && (d.Image.Path == "" || !has(f.image, digests...)):
+		case f.since != "" && d.Ended.Before(since), f.until != "" && !d.Ended.Before(until):
+		default:
+			chosen, numbers = append(chosen, d), append(numbers, i+1)
+		}
+	}
+	return chosen, numbers, nil
+}
+
+func (a *app) receiptsList() *cobra.Command {
+	var f filter
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "List receipts, the latest first",
+		Long: `List lists the receipts in the state folder, or where the setting receipts says
+that they are, the latest first; by date, card or image with the options.`,
+		Example: `  zipstamp receipts list
+  zipstamp receipts list --card SW-0003 --since 2026-11-01`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			chosen, numbers, err := f.choose(a.history())
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				a.screen.Receipts(chosen, numbers)
+				return nil
+			}
+			a.printJSON(receiptList(chosen, numbers))
+			return nil
+		},
+	}
+	f.flags(cmd.Flags())
+	return cmd
+}
+
+// The JSON document of receipts list.
+type listedReceipt struct {
+	Number   int       `json:"number"`
+	File     string    `json:"file"`
+	Digest   string    `json:"sha256"`
+	Job      string    `json:"job"`
+	Ended    time.Time `json:"ended"`
+	Verdict  string    `json:"verdict"`
+	Sentence string    `json:"sentence"`
+	Card     string    `json:"card"`
+	Image    string    `json:"image,omitempty"`
+}
+
+func receiptList(all []receipt.Document, numbers []int) any {
+	doc := struct {
+		Receipts int             `json:"receipts"` // version of the document
+		List     []listedReceipt `json:"list"`
+		Exit     int             `json:"exit"`
+	}{Receipts: 1, List: []listedReceipt{}}
+	for i, d := range all {
+		doc.List = append(doc.List, listedReceipt{numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), d.Sentence, d.Card.Name, d.Image.Path})
+	}
+	return doc
+}
+
+func (a *app) receiptsShow() *cobra.Command {
+	var f filter
+	cmd := &cobra.Command{
+		Use:   "show [WHICH]",
+		Short: "Show a receipt again",
+		Long: `Show shows a receipt as the command did that made it. WHICH is its number in the
+list, or the file of a receipt; without it, the latest one is shown, of those
+that the options leave.`,
+		Example: `  zipstamp receipts show
+  zipstamp receipts show 3
+  zipstamp receipts show liar.card.receipt.json`,
+		Args: takes("one receipt at the most", 0, 1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			doc, err := a.findReceipt(args, f)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(doc)
+				return nil
+			}
+			a.screen.Document(doc, doc.File)
+			return nil
+		},
+	}
+	f.flags(cmd.Flags())
+	return cmd
+}
+
+// findReceipt finds the receipt that is named.
+func (a *app) findReceipt(args []string, f filter) (receipt.Document, error) {
+	if len(args) > 0 {
+		if _, err := strconv.Atoi(args[0]); err != nil {
+			doc, err := receipt.Load(args[0])
+			doc.File = args[0]
+			if err != nil && !errors.Is(err, os.ErrNotExist) {
+				err = &usageError{err}
+			}
+			return doc, err
+		}
+	}
+	chosen, numbers, err := f.choose(a.history())
+	if err != nil {
+		return receipt.Document{}, err
+	}
+	for i, doc := range chosen {
+		if len(args) == 0 || args[0] == strconv.Itoa(numbers[i]) {
+			return doc, nil
+		}
+	}
+	return receipt.Document{}, &usageError{&view.Hint{Err: errors.New("there is no such receipt"), Next: "see which there are: zipstamp receipts list"}}
+}
+
+func (a *app) receiptsExport() *cobra.Command {
+	var f filter
+	cmd := &cobra.Command{
+		Use:   "export FILE [WHICH]",
+		Short: "Export a receipt as a page, a picture, a text, or as it is",
+		Long: `Export writes a receipt to FILE, whose ending says how: .html is a page that needs
+nothing else and prints on A4; .png is a picture, .txt a text, and .json the
+record as it is. WHICH is as in receipts show. A FILE that is there is replaced.`,
+		Example: `  zipstamp receipts export liar.html
+  zipstamp receipts export liar.png 3`,
+		Args: takes("a file and a receipt", 1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			doc, err := a.findReceipt(args[1:], f)
+			if err != nil {
+				return err
+			}
+			text, err := a.export(filepath.Ext(args[0]), doc)
+			if err != nil {
+				return err
+			}
+			if info, err := os.Stat(args[0]); err == nil && !info.Mode().IsRegular() {
+				return &usageError{fmt.Errorf("%s is not a plain file", args[0])}
+			}
+			if err := os.WriteFile(args[0], text, 0o644); err != nil {
+				return err
+			}
+			if a.json {
+				a.printJSON(struct {
+					Exported string `json:"exported"`
+					Receipt  string `json:"receipt"`
+					Exit     int    `json:"exit"`
+				}{args[0], doc.File, statusGood})
+				return nil
+			}
+			a.screen.Exported(args[0], doc)
+			return nil
+		},
+	}
+	f.flags(cmd.Flags())
+	return cmd
+}
+
+// export makes the text of a file with the ending.
+func (a *app) export(ending string, doc receipt.Document) ([]byte, error) {
+	var b bytes.Buffer
+	var err error
+	switch strings.ToLower(ending) {
+	case ".html", ".htm":
+		err = page.HTML(&b, doc, doc.Digest)
+	case ".png":
+		err = page.Picture(&b, doc, doc.Digest)
+	case ".txt":
+		view.NewScreen(view.Streams{Out: &b, Err: &b, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).Document(doc, doc.File)
+		fmt.Fprintf(&b, "SHA-256 of the record: %s\n", doc.Digest)
+	case ".json":
+		return receipt.Encode(doc)
+	default:
+		err = &usageError{fmt.Errorf("a receipt is exported as .html, .png, .txt or .json, and not as %q", ending)}
+	}
+	return b.Bytes(), err
+}

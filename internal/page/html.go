@@ -1,0 +1,138 @@
+package page
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"strings"
+
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/view"
+)
+
+//go:embed page.html
+var pageText string
+
+var pageTemplate = template.Must(template.New("page").Parse(pageText))
+
+// Fact is a line of a page.
+type Fact struct{ Label, Text string }
+
+// content is what the template is filled with.
+type content struct {
+	Sentence, Title, Mood, Verdict, When string
+	Card, Facts, Record                  []Fact
+	Ruler, Speed                         template.HTML
+	Histograms                           []template.HTML
+	Extents                              []Row
+	More                                 int
+	Method, Notes                        []string
+	Digest                               string
+}
+
+// Row is a stretch of the card in the table.
+type Row struct{ From, To, Length, State string }
+
+// maxRows is how many stretches are listed on a page.
+const maxRows = 40
+
+// HTML writes a receipt as one page that needs nothing else. digest is that of the record, as it is kept.
+func HTML(w io.Writer, doc receipt.Document, digest string) error {
+	c := contentOf(doc, digest)
+	return pageTemplate.Execute(w, c)
+}
+
+func contentOf(doc receipt.Document, digest string) content {
+	c := content{
+		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: string(doc.Verdict), Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended),
+		Digest: digest, Card: cardFacts(doc), Record: recordFacts(doc),
+	}
+	for _, f := range view.Facts(doc) {
+		c.Facts = append(c.Facts, Fact{f.Label, f.Text})
+	}
+	if len(doc.Speed.Write)+len(doc.Speed.ReadBack) > 1 {
+		c.Speed = svg(Curve(doc.Speed, doc.Card.Size), "Speed over position")
+	}
+	c.Method = view.Method(doc)
+	c.Notes = view.Notes(doc)
+	if g := doc.Gauge; g != nil {
+		if g.Loss == nil || g.Loss.Exact {
+			c.Ruler = svg(Ruler(g), "The card from start to end: "+doc.Sentence)
+		}
+		for _, e := range g.Extents[:min(len(g.Extents), maxRows)] {
+			c.Extents = append(c.Extents, Row{view.Place(e.Offset), view.Place(e.Offset + e.Length), view.Bytes(e.Length), e.State})
+		}
+		c.More = g.Count - len(c.Extents)
+	}
+	reads, writes := access(doc)
+	if reads.Count > 0 {
+		c.Histograms = append(c.Histograms, svg(Histogram(reads, "reads: how many took how long"), "Access times of reads"))
+	}
+	if writes.Count > 0 {
+		c.Histograms = append(c.Histograms, svg(Histogram(writes, "writes: how many took how long"), "Access times of writes"))
+	}
+	return c
+}
+
+// access gives the access times of a receipt, where it has some.
+func access(doc receipt.Document) (reads, writes receipt.Access) {
+	switch {
+	case doc.Gauge != nil:
+		return doc.Gauge.Reads, doc.Gauge.Writes
+	case doc.Pace != nil:
+		return doc.Pace.Reads, doc.Pace.Writes
+	}
+	return reads, writes
+}
+
+func svg(f Figure, title string) template.HTML {
+	return template.HTML(f.SVG(title)) //nolint:gosec // its texts are escaped
+}
+
+// titles of pages, by job.
+var titles = map[string]string{
+	receipt.JobStamp: "Stamp of", receipt.JobSpots: "Test of places of", receipt.JobWhole: "Test of every block of", receipt.JobSpace: "Test of the free space of",
+	receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card", receipt.JobRecheck: "Recheck of",
+}
+
+func cardFacts(doc receipt.Document) (facts []Fact) {
+	add := func(label, text string) {
+		if text != "" {
+			facts = append(facts, Fact{label, text})
+		}
+	}
+	d := doc.Card
+	add("name", d.Name)
+	add("claims", view.Exact(d.Size))
+	add("says it is", d.Model)
+	add("serial number", d.Serial)
+	add("register CID", d.CID)
+	add("reached by", strings.Join(nonEmpty(d.Kind, d.Bus), ", "))
+	return facts
+}
+
+func nonEmpty(texts ...string) (out []string) {
+	for _, t := range texts {
+		if t != "" {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+func recordFacts(doc receipt.Document) []Fact {
+	facts := []Fact{
+		{"begun", view.Day(doc.Started)},
+		{"ended", view.Day(doc.Ended)},
+		{"made by", doc.Tool.Name + " " + doc.Tool.Version},
+		{"exit status", fmt.Sprint(doc.Exit)},
+	}
+	if g := doc.Gauge; g != nil {
+		facts = append(facts, Fact{"nonce of the test", g.Nonce})
+		if g.Seed != 0 {
+			facts = append(facts, Fact{"seed of the places", fmt.Sprint(g.Seed)})
+		}
+	}
+	return facts
+}

@@ -1,0 +1,75 @@
+package receipt
+
+import (
+	"fmt"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+)
+
+// Pace is how fast a card is. Rates are in bytes or accesses a second, times in seconds.
+type Pace struct {
+	SequentialRead  float64  `json:"sequential_read"`
+	SequentialWrite float64  `json:"sequential_write"`
+	SlowestWrite    float64  `json:"slowest_write,omitempty"`
+	RandomReads     float64  `json:"random_reads"`
+	RandomWrites    float64  `json:"random_writes"`
+	SmallestRead    float64  `json:"smallest_read"`       // time of a read of what was just read
+	Link            string   `json:"link,omitempty"`      // how the card is reached
+	LinkRate        float64  `json:"link_rate,omitempty"` // most that the link carries
+	Meets           []string `json:"meets"`               // marks
+	Limits          []string `json:"limits"`              // what may have been slower than the card, in words
+	Reads           Access   `json:"reads"`
+	Writes          Access   `json:"writes"`
+}
+
+// usbMost is the most data that bulk transfers carry on a USB link, by its speed in Mbit/s: USB 2.0 (5.8.4) for full and high speed; for SuperSpeed the line rate less
+// its coding (USB 3.2, 3.2).
+var usbMost = map[int]float64{12: 1.216e6, 480: 53.248e6, 5000: 500e6, 10000: 1212e6, 20000: 2424e6}
+
+// NewPace fills in what a report says. The caller adds what is its own: tool, times, verdict, sentence, error and exit status.
+func NewPace(c *card.Card, r *gauge.PaceReport) Document {
+	p := &Pace{
+		SequentialRead: r.ReadRate, SequentialWrite: r.WriteRate, SlowestWrite: r.SlowestWrite, RandomReads: r.ReadsPerSecond, RandomWrites: r.WritesPerSecond,
+		SmallestRead: r.Smallest.Seconds(), Meets: append([]string{}, r.Meets()...), Limits: []string{}, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
+	}
+	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 {
+		p.Link, p.LinkRate = fmt.Sprintf("USB at %d Mbit/s", c.Disk.USB.Speed), usbMost[c.Disk.USB.Speed]
+	}
+	p.Limits = append(p.Limits, limits(p, r, c)...)
+	doc := newDocument(JobPace, cardOf(c, c.Size, c.SectorSize, r.Access))
+	doc.Pace, doc.Mishaps, doc.Bytes.Written = p, mishapsOf(r.Mishaps), r.Written
+	doc.Speed = Speed{pointsOf(r.Writing), pointsOf(r.Reading)}
+	for _, ph := range r.Phases {
+		doc.Phases = append(doc.Phases, Phase{string(ph.Phase), ph.Bytes, ph.Took.Seconds(), rate(ph.Bytes, ph.Took)})
+	}
+	return doc
+}
+
+// How close to a limit is taken for being held up by it: readers reach some three quarters of what their link could carry.
+const (
+	nearLink  = 0.6
+	nearSmall = 1.5
+	slowLink  = 480 // Mbit/s and less
+)
+
+// limits says what may have been slower than the card, as far as that can be known.
+func limits(p *Pace, r *gauge.PaceReport, c *card.Card) (all []string) {
+	if p.LinkRate > 0 && p.SequentialRead > nearLink*p.LinkRate {
+		all = append(all, fmt.Sprintf("the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here", p.Link, p.LinkRate/1e6))
+	}
+	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest > 0 && median > 0 && float64(median) < nearSmall*float64(r.Smallest) {
+		all = append(all, fmt.Sprintf("the reader, at single places: a place that was just read takes %.2f ms, nearly as long as any other (%.2f ms), so that time is not the card's", r.Smallest.Seconds()*1e3, p.Reads.Median*1e3))
+	}
+	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 && c.Disk.USB.Speed <= slowLink && p.LinkRate > 0 && p.SequentialRead <= nearLink*p.LinkRate {
+		all = append(all, fmt.Sprintf("hardly the link: %s would carry more; it is the card, or the electronics of the reader", p.Link))
+	}
+	switch r.Access {
+	case card.Cached:
+		all = append(all, "this computer's memory: this system can't read round it, so the rates say little of the card")
+	case card.Dropped:
+		all = append(all, "this computer's memory: direct access is not to be had here, so single writes may have been gathered before they reached the card")
+	}
+	return all
+}

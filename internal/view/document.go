@@ -1,0 +1,263 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
+)
+
+// Mood is how good a result is.
+type Mood string
+
+// The moods.
+const (
+	IsGood  Mood = "good"
+	IsBad   Mood = "bad"
+	Caution Mood = "caution"
+)
+
+// MoodOf tells how good the result of a job is.
+func MoodOf(doc receipt.Document) Mood {
+	switch {
+	case doc.Verdict == receipt.Good || doc.Verdict == receipt.Verdict(gauge.Holds):
+		if doc.Recheck != nil && doc.Recheck.Differ > 0 {
+			return Caution
+		}
+		return IsGood
+	case slices.Contains([]receipt.Verdict{receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive)}, doc.Verdict):
+		return Caution
+	}
+	return IsBad
+}
+
+// Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
+func (v *Screen) Document(doc receipt.Document, path string) {
+	a := &answer{sentence: doc.Sentence}
+	switch MoodOf(doc) {
+	case IsGood:
+		a.style = good
+	case IsBad:
+		a.style = bad
+	default:
+		a.style = caution
+	}
+	var ruler []string
+	if g := doc.Gauge; g != nil && (g.Loss == nil || g.Loss.Exact) {
+		ruler = v.ruler(g.Extents, g.Claimed, min(v.width-14, 72))
+	}
+	documentFacts(a, doc, ruler)
+	if path != "" {
+		a.add("receipt", "%s", path)
+	}
+	documentNotes(a, doc)
+	if doc.Verdict == receipt.Verdict(gauge.Counterfeit) {
+		a.note("zipstamp receipts export FILE.html makes a page of this to show to the seller.")
+	}
+	a.print(v.Out, v.width)
+}
+
+// Facts are the facts of a receipt, without the picture of the card.
+func Facts(doc receipt.Document) []Fact {
+	a := &answer{}
+	documentFacts(a, doc, nil)
+	return slices.DeleteFunc(a.facts, func(f Fact) bool { return f.Label == "card" || f.Label == "extents" })
+}
+
+// Notes are what to know of a result, and what to do next.
+func Notes(doc receipt.Document) []string {
+	a := &answer{}
+	documentNotes(a, doc)
+	return a.notes
+}
+
+func documentFacts(a *answer, doc receipt.Document, ruler []string) {
+	switch {
+	case doc.Gauge != nil:
+		gaugeFacts(a, doc, ruler)
+	case doc.Recheck != nil:
+		recheckFacts(a, doc)
+	case doc.Blank != nil:
+		blankFacts(a, doc)
+	case doc.Pace != nil:
+		paceFacts(a, doc)
+	default:
+		stampDocFacts(a, doc)
+	}
+}
+
+func documentNotes(a *answer, doc receipt.Document) {
+	switch {
+	case doc.Gauge != nil:
+		a.notes = gaugeNotes(doc)
+	case doc.Recheck != nil:
+		recheckNotes(a, doc)
+	case doc.Pace != nil:
+		paceNotes(a, doc)
+	}
+}
+
+// stampDocFacts are the facts of a stamp, as its receipt has them.
+func stampDocFacts(a *answer, doc receipt.Document) {
+	if doc.Verdict != receipt.Good && doc.Verdict != receipt.NotReadBack {
+		doc.Image.Unpacked = 0 // as far as it came, which is no size of an image
+	}
+	a.add("image", "%s", docImage(doc.Image))
+	var checked []string
+	for _, p := range doc.Image.Published {
+		if p.Matched == "" {
+			continue
+		}
+		source := "as given"
+		if p.File != "" {
+			source = "as published in " + FileName(p.File)
+		}
+		checked = append(checked, fmt.Sprintf("%s %s", strings.ToUpper(p.Algorithm), source))
+	}
+	for _, s := range doc.Image.Signatures {
+		checked = append(checked, fmt.Sprintf("signature of %s: %s", FileName(s.Of), s.Status))
+	}
+	if len(checked) == 0 {
+		checked = []string{"nothing was published to hold it against"}
+	}
+	a.add("checked", "%s", strings.Join(checked, "\n"))
+	for _, algorithm := range []string{"sha256"} {
+		if hex := doc.Image.Image[algorithm]; hex != "" {
+			a.add("SHA-256", "%s", hex)
+		}
+	}
+	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
+	phaseFacts(a, doc)
+	if s := doc.Spots; s != nil && s.Done {
+		a.add("spots", "tried first: %s", s.Verdict)
+	} else if s != nil && s.Why != "" {
+		a.add("spots", "not tried first: %s", s.Why)
+	}
+	a.add("repaired", "%s", extentsFact(stampExtents(doc.Repairs.Blocks)))
+	a.add("bad", "%s", extentsFact(stampExtents(doc.Bad)))
+	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+	a.add("let go", "%s", letGoFact(doc.Card))
+}
+
+func stampExtents(list receipt.Extents) (out []stamp.Extent) {
+	for _, e := range list.List {
+		out = append(out, stamp.Extent(e))
+	}
+	return out
+}
+
+// Exact is a size with the number of bytes beside it.
+func Exact(n int64) string { return exact(n) }
+
+// Place is an offset in bytes.
+func Place(offset int64) string { return place(offset) }
+
+// Method says in plain words how a result was found, for somebody who doesn't know the trade.
+func Method(doc receipt.Document) []string {
+	g := doc.Gauge
+	if g == nil {
+		return nil
+	}
+	var text []string
+	say := func(format string, args ...any) { text = append(text, fmt.Sprintf(format, args...)) }
+	stamps := "Each piece of 512 bytes that was written said who it was: a number made for this test alone, its own place on the card, and a pattern that follows from both. So what is read back at a place shows whether it was written there, somewhere else, or not at all."
+	switch gauge.Method(g.Method) {
+	case gauge.BySpots:
+		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was saved. Then something was written to every one of them; and only when all were written, and more after them, they were read, twice.", g.Writes.Count)
+		say("%s", stamps)
+		say("Where places were lost, further places were tried between the last that holds and the first that doesn't, until the boundary was found to the sector. At the end what had been there was written back.")
+	case gauge.ByWhole:
+		say("Every block of the card was written, from its start on, and read back.")
+		say("%s", stamps)
+		if g.Early > 0 {
+			say("While the card was written, places behind were read again and again. When %s had been written, it showed that what lay beyond the real size was not kept; then all that is real was read back.", Bytes(g.Early))
+		}
+	case gauge.BySpace:
+		say("The free space of the card was filled with files, which were then read back and removed.")
+		say("%s", stamps)
+	}
+	switch card.Access(doc.Card.Access) {
+	case card.Direct:
+		say("All reading went to the card itself, round the computer's own memory.")
+	case card.Dropped:
+		say("Before reading, the computer's own memory of the card was dropped, so that the card itself answered.")
+	case card.Simulated:
+		say("The card is a practice card: one that is simulated in a file.")
+	case card.Cached:
+		say("On this system the computer's own memory could not be bypassed, so that it may have answered in place of the card.")
+	}
+	if l := g.Loss; l != nil && l.Repeats {
+		say("That addresses repeat means: what is written beyond the real size is stored over what was written before, at the same distance each time.")
+	}
+	return text
+}
+
+// paceFacts are the facts of a measurement.
+func paceFacts(a *answer, doc receipt.Document) {
+	p := doc.Pace
+	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
+	a.add("link", "%s", p.Link)
+	a.add("in sequence", "reads %s, writes %s, at its slowest %s", rateText(p.SequentialRead), rateText(p.SequentialWrite), rateText(p.SlowestWrite))
+	a.add("here and there", "%s, %s, of 4 KiB", perSecond(p.RandomReads, "read"), perSecond(p.RandomWrites, "write"))
+	marks := strings.Join(p.Meets, ", ")
+	if marks == "" {
+		marks = "none"
+	}
+	a.add("marks met", "%s", marks)
+	a.add("reads", "%s", accessFact(p.Reads, string(gauge.BySpots)))
+	a.add("writes", "%s", accessFact(p.Writes, string(gauge.BySpots)))
+	a.add("card or reader", "%s", strings.Join(p.Limits, "\n"))
+	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+}
+
+func perSecond(n float64, what string) string { return count(int64(n), what) + " a second" }
+
+func paceNotes(a *answer, doc receipt.Document) {
+	if len(doc.Pace.Limits) == 0 && doc.Verdict == receipt.Good {
+		a.note("Nothing shows that the reader held the card up; whether it did, another reader tells.")
+	}
+	if slices.Contains(doc.Pace.Meets, "A1") || slices.Contains(doc.Pace.Meets, "A2") {
+		return
+	}
+	a.note("The marks A1 (1,500 reads and 500 writes a second) and A2 (4,000 and 2,000) are promised for a reader that asks for several places at once where the card can do that; here each access waits for the one before.")
+}
+
+// PaceSentence is the answer of a measurement. err is why it did not come to its end; nil if it did.
+func PaceSentence(name string, r *gauge.PaceReport, err error) string {
+	switch {
+	case err != nil:
+		return fmt.Sprintf("The pace of %s could not be measured: %s.", name, gaugeFailure(name, err))
+	case len(r.Meets()) == 0:
+		return fmt.Sprintf("%s reads %s and writes %s in sequence, which is less than any mark promises.", name, rateText(r.ReadRate), rateText(r.WriteRate))
+	}
+	return fmt.Sprintf("%s reads %s and writes %s in sequence: as fast as %s promise.", name, rateText(r.ReadRate), rateText(r.WriteRate), listed(r.Meets(), len(r.Meets())))
+}
+
+// Receipts lists receipts, the latest first. Each has the number by which it is shown.
+func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
+	a := &answer{style: strong, sentence: fmt.Sprintf("%s, the latest first:", count(len(all), "receipt"))}
+	if len(all) == 0 {
+		a.sentence = "There are no receipts."
+	}
+	for i, doc := range all {
+		what := doc.Job + " " + word(doc.Card.Name)
+		if doc.Job == receipt.JobStamp {
+			what = "stamp of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
+		}
+		a.add(fmt.Sprint(numbers[i]), "%s  %s: %s", doc.Ended.Local().Format("2006-01-02 15:04"), what, doc.Verdict)
+	}
+	if len(all) > 0 {
+		a.note("Show one: zipstamp receipts show NUMBER")
+	}
+	a.print(v.Out, v.width)
+}
+
+// Exported says that a receipt was exported.
+func (v *Screen) Exported(path string, doc receipt.Document) {
+	a := &answer{style: good, sentence: fmt.Sprintf("Exported the receipt of %s, %s, to %s.", doc.Job+" "+word(doc.Card.Name), Day(doc.Ended), word(path))}
+	a.print(v.Out, v.width)
+}

@@ -1,0 +1,81 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"image/png"
+	"path/filepath"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/demo"
+)
+
+// TestReceiptsAreListedShownAndExported has one receipt of each job.
+func TestReceiptsAreListedShownAndExported(t *testing.T) {
+	d := newDesk(t, osXZ, demo.Sums)
+	d.want(0, "There are no receipts.", "receipts", "list")
+	d.want(2, "there is no such receipt", "receipts", "show")
+	d.card("good.card", "--claimed", "64MB", "--serial", "SW-0001")
+	d.card("liar.card", "--claimed", "512MB", "--real", "70MB", "--beyond", "drop", "--serial", "SW-0003")
+	d.card("tiny.card", "--claimed", "8MB")
+	d.want(0, "", "stamp", "--yes", osXZ, "good.card")
+	d.want(0, "", "recheck", "good.card", osXZ)
+	d.want(0, "in sequence", "pace", "good.card")
+	d.want(0, "is as it was stamped", "recheck", "good.card") // it left the card as it was
+	d.want(4, "too small to measure", "pace", "tiny.card")
+	d.want(4, "no test of it is known", "blank", "--yes", "--real-size", "liar.card")
+	d.want(6, "", "gauge", "spots", "liar.card")
+	d.want(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
+	d.want(0, "With --real-size only what is real is used", "blank", "--yes", "liar.card")
+	d.want(4, "too few for a FAT32", "blank", "--yes", "tiny.card")
+	d.want(2, "can't have", "blank", "--yes", "--label", "a/b", "liar.card")
+	d.want(6, "", "gauge", "whole", "--yes", "liar.card")
+
+	r := d.want(0, "8 receipts, the latest first", "receipts", "list")
+	assert.Contains(t, r.out, "gauge whole liar.card: counterfeit")
+	assert.Contains(t, r.out, "stamp of saltmarsh-os.img.xz on good.card: good")
+	d.want(0, "4 receipts", "receipts", "list", "--card", "sw-0003")
+	d.want(0, "3 receipts", "receipts", "list", "--image", "SALTMARSH")
+	d.want(0, "There are no receipts", "receipts", "list", "--until", "2020-01-01")
+	d.want(0, "8 receipts", "receipts", "list", "--since", "2020-01-01", "--until", "2099-01-01")
+	d.want(2, "is not a date", "receipts", "list", "--since", "yesterday")
+
+	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*.json"))
+	require.NoError(t, err)
+	schema, err := jsonschema.NewCompiler().Compile("../docs/receipt.schema.json")
+	require.NoError(t, err)
+	for i := range 8 {
+		number := string(rune('1' + i))
+		doc := document(t, d.want(0, "", "receipts", "show", number, "--json"))
+		assert.NoError(t, schema.Validate(doc), "%v", doc["job"])
+		shown := d.want(0, doc["sentence"].(string)[:20], "receipts", "show", number)
+		assert.NotEmpty(t, shown.out)
+	}
+	require.Len(t, files, 8)
+	d.want(0, "liar.card is counterfeit", "receipts", "show", "--card", "liar")
+	d.want(0, "good.card is as it was stamped", "receipts", "show", "--card", "good")
+
+	d.want(0, "Exported the receipt of gauge whole liar.card", "receipts", "export", "a.html")
+	page := string(d.read("a.html"))
+	list := document(t, d.want(0, "", "receipts", "list", "--json"))
+	assert.Contains(t, page, list["list"].([]any)[0].(map[string]any)["sha256"], "the digest of the record")
+	assert.Contains(t, page, "70.0 MB")
+	d.want(0, "Exported", "receipts", "export", "a.png", "3")
+	img, err := png.Decode(bytes.NewReader(d.read("a.png")))
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, img.Bounds().Dy(), 400)
+	d.want(0, "Exported", "receipts", "export", "a.txt")
+	assert.Contains(t, plain(string(d.read("a.txt"))), "SHA-256 of the record")
+	d.want(0, "Exported", "receipts", "export", "a.json")
+	require.True(t, json.Valid(d.read("a.json")))
+	d.want(0, "liar.card is counterfeit", "receipts", "show", "a.json")
+	d.want(2, "and not as", "receipts", "export", "a.pdf")
+	d.want(2, "is not a plain file", "receipts", "export", ".html", "1")
+	d.want(2, "is no receipt", "receipts", "show", demo.Sums)
+	d.want(2, "there is no such receipt", "receipts", "show", "99")
+	d.want(1, "there is no file none.json", "receipts", "show", "none.json")
+}
