@@ -74,7 +74,6 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	require.True(t, json.Valid(d.read("a.json")))
 	d.want(0, "liar.card is counterfeit", "receipts", "show", "a.json")
 	d.want(2, "and not as", "receipts", "export", "a.pdf")
-	d.want(2, "is not a plain file", "receipts", "export", ".html", "1")
 	d.want(2, "is no receipt", "receipts", "show", demo.Sums)
 	d.want(2, "there is no such receipt", "receipts", "show", "99")
 	d.want(1, "there is no file none.json", "receipts", "show", "none.json")

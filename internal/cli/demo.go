@@ -31,6 +31,7 @@ func demoSteps() []demoStep {
 		{"The image is stamped onto a good card: unpacked as a stream, written, and read back.", stamp(demo.Good), statusGood},
 		{"A tired card stores a bit wrong; reading back finds it, and the block is written again.", stamp(demo.Tired), statusGood},
 		{"This card claims 64 MB and holds 32 MB. A few places that are tried first give it away, before anything is written.", stamp(demo.Liar), statusGauge},
+		{"How much does it really hold? Places all over it are tried, and what was there is put back.", []string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar}, statusGauge},
 		{"All three at once, from one unpacking: each has its own fate and its own receipt.", []string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar}, statusGauge},
 	}
 }
@@ -41,8 +42,8 @@ func (a *app) demo() *cobra.Command {
 		Short: "Do the whole job on sample data, without a real card",
 		Long: `Demo makes a sample image and practice cards, and runs the real commands on
 them: a check that passes, a look inside, a damaged download, a good card, a
-tired one, one that holds less than it claims, and all three at once. With
-FOLDER, which must be new or empty, the data stay there.`,
+tired one, one that holds less than it claims, what that really holds, and all
+three at once. With FOLDER, which must be new or empty, the data stay there.`,
 		Args: takes("one folder at the most", 0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if a.json {
@@ -107,6 +108,9 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 			{"zipstamp", "check", "."},
 			{"zipstamp", "stamp", demo.Gzip, demo.Good},
 			{"zipstamp", "stamp", "--yes", "--json", demo.XZ, demo.Good},
+			{"zipstamp", "recheck", demo.Good, demo.XZ},
+			{"zipstamp", "receipts", "export", "liar.html", "liar.gauge.json"},
+			{"zipstamp", "blank", "--yes", "--label", "TIDES", demo.Tired},
 			{"zipstamp", "practice", "new", "mine.card", "--claimed", "128MB", "--gone-after", "20MB"},
 		})
 	}

@@ -36,6 +36,7 @@ func History(folder string) []Document {
 			all = append(all, doc)
 		}
 	}
+	slices.SortStableFunc(all, func(a, b Document) int { return b.Ended.Compare(a.Ended) }) // of those of one second
 	return all
 }
 

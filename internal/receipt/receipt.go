@@ -1,4 +1,4 @@
-// Package receipt is the record of a run: what was stamped onto which card, and how that went.
+// Package receipt is the record of a run: what was done to which card, and how that went.
 //
 // A receipt is a JSON document; docs/formats.md describes it, and docs/receipt.schema.json is its schema.
 // New members may be added without a new version; members are never taken away or changed within one.
