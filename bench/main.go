@@ -7,6 +7,8 @@
 //	go run ./bench -work /var/tmp/zsbench -what unpack
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
+//	go run ./bench -work /var/tmp/zsbench -what gauge -size 4294967296
+//	go run ./bench -work /var/tmp/zsbench -what trials -rounds 3000
 //
 // It needs root (for a loop device) and xz, gzip, sha256sum, cp, cmp, losetup and GNU time. It leaves what it made in the work
 // folder, so that a second run starts sooner.
@@ -38,7 +40,7 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
-	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), or emulated (devices of the lab)")
+	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), gauge (tests of cards), trials (their verdicts, on so many cards as -rounds says), or emulated (devices of the lab)")
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with emulated: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
@@ -48,6 +50,10 @@ func main() {
 		err = unpackOne(*one)
 	case *what == "cards":
 		err = runCards(*work, *size, *rounds)
+	case *what == "gauge":
+		err = runGauge(*work, *size, *rounds)
+	case *what == "trials":
+		err = runTrials(*rounds)
 	case *what == "emulated":
 		err = runEmulated(*work, *kit, *rounds)
 	case *what == "unpack" || *what == "peek":

@@ -40,8 +40,17 @@ func TestReferenceToolsFindNoFault(t *testing.T) {
 		sector int
 		label  string
 	}{
-		{64e6, 512, ""}, {250 << 20, 512, "TIDES"}, {300 << 20, 512, "A"}, {2 << 30, 512, "TIDE TABLES"}, {4e9, 512, "X-1_~"}, {32e9, 512, "TIDES"},
-		{64e9, 4096, "TIDES"}, {300e9, 512, ""}, {1e12, 512, "TIDES"}, {2.5e12, 512, "HUGE"}, {512 << 20, 4096, "FOUR"},
+		{64e6, 512, ""},
+		{250 << 20, 512, "TIDES"},
+		{300 << 20, 512, "A"},
+		{2 << 30, 512, "TIDE TABLES"},
+		{4e9, 512, "X-1_~"},
+		{32e9, 512, "TIDES"},
+		{64e9, 4096, "TIDES"},
+		{300e9, 512, ""},
+		{1e12, 512, "TIDES"},
+		{2.5e12, 512, "HUGE"},
+		{512 << 20, 4096, "FOUR"},
 	} {
 		t.Run(fmt.Sprintf("%v %d", c.size, c.sector), func(t *testing.T) {
 			d, data := open(t, practice.Spec{Claimed: c.size, Sector: c.sector})

@@ -271,7 +271,7 @@ func firstBytes(text string, c *card.Card) (int64, error) {
 // confirm shows what will happen and asks, where that is needed.
 func (g *gauging) confirm(ctx context.Context) error {
 	if !g.asks() {
-		g.screen.Gauging(g.card, "Testing places all over")
+		g.screen.Gauging(g.card)
 		return nil
 	}
 	if g.o.yes && !g.typed {

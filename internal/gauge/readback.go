@@ -15,8 +15,7 @@ const maxReread = 512
 
 // readBack reads a stretch and compares it. counted says that this is the reading from start to end, whose progress is kept.
 func (r *wholeRun) readBack(ctx context.Context, from, to int64, phase meter.Phase, counted bool) error {
-	r.meter.Begin(phase, to)
-	r.meter.Add(from)
+	r.meter.Begin(phase, to-from)
 	start := time.Now()
 	r.reading.Start(start)
 	defer func() { r.rep.took(phase, to-from, start) }()

@@ -270,8 +270,7 @@ func (r *wholeRun) write(ctx context.Context) (*Loss, error) {
 			return r.found(loss), err
 		}
 	}
-	r.meter.Begin(meter.Write, r.limit)
-	r.meter.Add(r.head)
+	r.meter.Begin(meter.Write, r.limit-r.head)
 	start, from := time.Now(), r.head
 	defer func() { r.rep.took(meter.Write, r.head-from, start) }()
 	r.writing.Start(start)

@@ -46,7 +46,6 @@ type line struct {
 	points [][2]float64
 	ink    Ink
 	width  float64
-	dashed bool
 }
 
 type words struct {
@@ -67,11 +66,7 @@ func (f *Figure) frame(x, y, w, h float64, ink Ink) {
 }
 
 func (f *Figure) line(ink Ink, width float64, points ...[2]float64) {
-	f.shapes = append(f.shapes, line{points, ink, width, false})
-}
-
-func (f *Figure) dashes(ink Ink, points ...[2]float64) {
-	f.shapes = append(f.shapes, line{points, ink, 1.5, true})
+	f.shapes = append(f.shapes, line{points, ink, width})
 }
 
 func (f *Figure) text(x, y, size float64, anchor Anchor, ink Ink, text string) {

@@ -57,7 +57,7 @@ func (f Figure) PNG(w io.Writer) error {
 
 func (c *canvas) rect(s rect) {
 	if s.outline {
-		c.line(line{[][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}, {s.x, s.y}}, s.ink, 1, false})
+		c.line(line{[][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}, {s.x, s.y}}, s.ink, 1})
 		return
 	}
 	c.fill(s.ink, [][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}})
@@ -87,22 +87,9 @@ func (c *canvas) fill(ink Ink, corners [][2]float64) {
 }
 
 func (c *canvas) line(s line) {
-	const dash, gap = 5.0, 4.0
 	for i := 1; i < len(s.points); i++ {
-		a, b := s.points[i-1], s.points[i]
-		length := math.Hypot(b[0]-a[0], b[1]-a[1])
-		if length == 0 {
-			continue
-		}
-		along := func(at float64) [2]float64 {
-			return [2]float64{a[0] + (b[0]-a[0])*at/length, a[1] + (b[1]-a[1])*at/length}
-		}
-		if !s.dashed {
-			c.stroke(s.ink, s.width, a, b)
-			continue
-		}
-		for at := 0.0; at < length; at += dash + gap {
-			c.stroke(s.ink, s.width, along(at), along(min(at+dash, length)))
+		if s.points[i] != s.points[i-1] {
+			c.stroke(s.ink, s.width, s.points[i-1], s.points[i])
 		}
 	}
 }

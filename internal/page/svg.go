@@ -19,11 +19,7 @@ func (f Figure) SVG(title string) string {
 			}
 			fmt.Fprintf(&b, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f"/>`, class, s.x, s.y, max(s.w, 0), max(s.h, 0))
 		case line:
-			dash := ""
-			if s.dashed {
-				dash = ` stroke-dasharray="5 4"`
-			}
-			fmt.Fprintf(&b, `<polyline class="s-%s" stroke-width="%.1f"%s points="`, s.ink, s.width, dash)
+			fmt.Fprintf(&b, `<polyline class="s-%s" stroke-width="%.1f" points="`, s.ink, s.width)
 			for i, p := range s.points {
 				if i > 0 {
 					b.WriteByte(' ')

@@ -139,7 +139,7 @@ func cardLines(l Listed) []string {
 	return lines
 }
 
-// day is a time for people.
+// Day is a time for people.
 func Day(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") }
 
 // cardTitle is a disk's size, bus and names.

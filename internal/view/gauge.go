@@ -284,8 +284,8 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 }
 
 // Gauging shows a card before a test that leaves it as it was.
-func (v *Screen) Gauging(c *card.Card, what string) {
-	v.Say("%s of %s (%s, %s). What is there is kept, and put back.", what, c.Name, Bytes(c.Size), kindFact(c))
+func (v *Screen) Gauging(c *card.Card) {
+	v.Say("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name, Bytes(c.Size), kindFact(c))
 }
 
 // Expectation says how long a test will take.

@@ -183,6 +183,9 @@ func fit(width int, parts ...string) string {
 
 func doneText(r meter.Reading, width int) string {
 	took := r.Ended.Sub(r.Started)
+	if r.Done == 0 && !r.Short() {
+		return fit(width, "in "+span(took))
+	}
 	if r.Short() {
 		return fit(width, fmt.Sprintf("ended at %s of %s", Bytes(r.Done), Bytes(r.Total)), "after "+span(took))
 	}

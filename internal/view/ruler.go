@@ -9,7 +9,7 @@ import (
 	"zipstamp/internal/receipt"
 )
 
-// Ruler draws what is known of a card from its start to its end, with a scale in GB below: what holds data solid, what is lost empty, single faults
+// ruler draws what is known of a card from its start to its end, with a scale in GB below: what holds data solid, what is lost empty, single faults
 // marked. It needs no colour to be read.
 type ruler struct {
 	holds, lost, fault, unknown string
@@ -18,8 +18,8 @@ type ruler struct {
 }
 
 var (
-	rulerUnicode = ruler{holds: "█", lost: " ", fault: "✗", unknown: "░", frame: [2]string{"▕", "▏"}, tick: "╵"}
-	rulerASCII   = ruler{holds: "#", lost: " ", fault: "x", unknown: "?", frame: [2]string{"[", "]"}, tick: "'"}
+	rulerUnicode = ruler{holds: "█", lost: "·", fault: "✗", unknown: "░", frame: [2]string{"│", "│"}, tick: "╵"}
+	rulerASCII   = ruler{holds: "#", lost: ".", fault: "x", unknown: "?", frame: [2]string{"[", "]"}, tick: "'"}
 )
 
 func (v *Screen) ruler(extents []receipt.GaugeExtent, size int64, width int) []string {

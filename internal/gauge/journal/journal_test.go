@@ -2,7 +2,6 @@ package journal
 
 import (
 	"bytes"
-	"encoding/binary"
 	"os"
 	"path/filepath"
 	"testing"
@@ -10,7 +9,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"github.com/zeebo/blake3"
 
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/state"
@@ -139,9 +137,6 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		for _, b := range p.Batches {
-			sum := blake3.New()
-			sum.Write([]byte(opener))
-			sum.Write(binary.LittleEndian.AppendUint32(nil, uint32(len(b))))
 			for _, one := range b {
 				if one.Offset < 0 || one.Offset > p.Card.Size-int64(len(one.Data)) {
 					t.Fatalf("a place at %d of %d", one.Offset, p.Card.Size)

@@ -123,7 +123,7 @@ func (p Pending) Restore(dev card.Device, f Found) (restored, wrong int, err err
 	err = each(func(b []byte, p Place) error {
 		_, err := dev.ReadAt(b, p.Offset)
 		for at := 0; at < len(b); at += sector {
-			if err == nil && (bytes.Equal(b[at:at+sector], p.Data[at:at+sector])) {
+			if err == nil && bytes.Equal(b[at:at+sector], p.Data[at:at+sector]) {
 				restored++
 			} else {
 				wrong++
