@@ -4,11 +4,9 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
-	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -17,8 +15,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"zipstamp/internal/testbed"
 )
 
 // fill gives a practice card something to hold.
@@ -287,82 +283,4 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 	d.want(1, "another version of zipstamp", "gauge", "restore")
 	d.want(0, "", "gauge", "spots", "--places", "20", "a.card")
 	d.want(0, "given up", "gauge", "restore", "--forget")
-}
-
-// TestGaugeRealDevices tests loop devices with direct access, and the free space of a file system on one.
-func TestGaugeRealDevices(t *testing.T) {
-	testbed.NeedRoot(t)
-	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "e2fsck")
-	d := newDesk(t)
-	d.write("card.img", nil)
-	require.NoError(t, os.Truncate(d.path("card.img"), 96<<20))
-	device := testbed.Loop(t, d.path("card.img"), "--direct-io=on")
-	mount := func() string {
-		t.Helper()
-		require.NoError(t, os.MkdirAll(d.path("mnt"), 0o755))
-		out, err := exec.Command("mount", device, d.path("mnt")).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		return d.path("mnt")
-	}
-	unmount := func() {
-		_ = exec.Command("umount", d.path("mnt")).Run() // it may not be mounted
-	}
-	t.Cleanup(unmount)
-	out, err := exec.Command("mkfs.ext4", "-q", device).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-
-	// Mounted: refused without a word, since it must be unmounted; with --yes it is, and all is as before.
-	mount()
-	require.NoError(t, os.WriteFile(d.path("mnt/tides.txt"), []byte("low water at noon"), 0o644))
-	d.want(4, "no terminal to ask on", "gauge", "spots", device)
-	r := d.want(0, "seems to hold what it claims", "gauge", "spots", "--yes", "--json", device)
-	assert.Equal(t, "direct", document(t, r)["card"].(map[string]any)["access"])
-	out, err = exec.Command("e2fsck", "-fn", device).CombinedOutput()
-	assert.NoError(t, err, "%s", out)
-
-	// The free space of the mounted card.
-	mount()
-	text, err := os.ReadFile(d.path("mnt/tides.txt"))
-	require.NoError(t, err)
-	assert.Equal(t, "low water at noon", string(text))
-	d.want(0, "hold", "gauge", "space", "mnt")
-	d.want(0, "came back right", "gauge", "space", "mnt", "--keep", "--first", "16MB")
-	d.want(2, "which were kept to be read again", "gauge", "space", "mnt")
-	d.want(0, "came back right", "gauge", "space", "mnt", "--again")
-	f, err := os.OpenFile(d.path("mnt/zipstamp-space/space-00001.bin"), os.O_WRONLY, 0)
-	require.NoError(t, err)
-	_, err = f.WriteAt(make([]byte, 512), 512000)
-	require.NoError(t, err)
-	require.NoError(t, f.Close())
-	d.want(6, "1 sector does not keep what is written", "gauge", "space", "mnt", "--again")
-	d.write("mnt/zipstamp-space/mine.txt", []byte("mine"))
-	d.want(0, "Removed 1 file", "gauge", "space", "mnt", "--remove")
-	assert.Equal(t, "mine", string(d.read("mnt/zipstamp-space/mine.txt")), "only its own files are touched")
-	require.NoError(t, os.RemoveAll(d.path("mnt/zipstamp-space")))
-
-	// Interrupted, its files are gone.
-	cmd := d.command("gauge", "space", "mnt")
-	require.NoError(t, cmd.Start())
-	time.Sleep(30 * time.Millisecond)
-	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
-	_ = cmd.Wait()
-	left, err := os.ReadDir(d.path("mnt"))
-	require.NoError(t, err)
-	assert.NotContains(t, fmt.Sprint(left), "zipstamp-space")
-
-	// Full but for the reserve, and read-only.
-	d.write("mnt/full", nil)
-	var st syscall.Statfs_t
-	require.NoError(t, syscall.Statfs(d.path("mnt"), &st))
-	fill := exec.Command("fallocate", "-l", fmt.Sprint(int64(st.Bavail)*st.Bsize-(1<<20)), d.path("mnt/full"))
-	out, err = fill.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	d.want(4, "no free space to test", "gauge", "space", "mnt")
-	require.NoError(t, os.Remove(d.path("mnt/full")))
-	out, err = exec.Command("mount", "-o", "remount,ro", d.path("mnt")).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	d.want(4, "read-only", "gauge", "space", "mnt")
-	unmount()
-
-	d.want(0, "holds what it claims", "gauge", "whole", "--yes", device)
 }
