@@ -196,6 +196,29 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	d.want(0, "Nothing is to be put back", "gauge", "restore")
 }
 
+// TestClosedTerminalPutsBack ends a test, and a measurement, as a terminal does that is closed, and as a person does: all is put back.
+func TestClosedTerminalPutsBack(t *testing.T) {
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
+	before := d.fill("a.card", 64_000_000)
+	for _, signal := range []os.Signal{syscall.SIGHUP, syscall.SIGINT, syscall.SIGTERM} {
+		cmd := d.command("gauge", "spots", "a.card")
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+		require.NoError(t, cmd.Process.Signal(signal))
+		_ = cmd.Wait() // the status tells
+		assert.Equal(t, 130, cmd.ProcessState.ExitCode(), signal)
+		assert.Equal(t, before, d.sum("a.card"), signal)
+	}
+	cmd := d.command("pace", "a.card")
+	require.NoError(t, cmd.Start())
+	time.Sleep(time.Second)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait() // it was killed
+	assert.Equal(t, before, d.sum("a.card"), "pace writes what is there")
+	d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+}
+
 // TestInterruptedWholeIsCarriedOn sends SIGINT while it writes, and while it reads.
 func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 	d := newDesk(t)

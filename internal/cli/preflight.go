@@ -57,7 +57,11 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	t.spots = &receipt.Spots{Done: err == nil, Verdict: string(rep.Verdict), Written: rep.Written, Seconds: time.Since(start).Seconds()}
 	switch l := rep.Loss; {
 	case errors.As(err, new(*card.GoneError)), ctx.Err() != nil:
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
+		state := stamp.Untouched
+		if !restored {
+			state = stamp.Uncertain
+		}
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
 	case err != nil:
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
 	case l != nil && l.Exact && l.Real >= need:

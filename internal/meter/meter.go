@@ -36,7 +36,7 @@ const (
 	Try     Phase = "try"      // places, before a stamp
 	PutBack Phase = "put back" // what was saved
 	// Of measuring how fast it is.
-	Sequence Phase = "in sequence"
+	Sequence Phase = "sequence"
 	Places   Phase = "places"
 	Rewrite  Phase = "rewrite" // a part, so that the card's own memory can't answer
 )

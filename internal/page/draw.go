@@ -87,7 +87,7 @@ func Ruler(g *receipt.Gauge) Figure {
 
 // Curve draws speed over position.
 func Curve(s receipt.Speed, size int64) Figure {
-	const top, height = 12.0, 170.0
+	const top, height = 16.0, 170.0
 	f := Figure{Width: width, Height: top + height + 52}
 	most, end := 0.0, int64(1)
 	for _, list := range [][]receipt.Point{s.Write, s.ReadBack} {
@@ -109,7 +109,7 @@ func Curve(s receipt.Speed, size int64) Figure {
 		f.line(Grid, 1, [2]float64{left, y(v * 1e6)}, [2]float64{left + wide, y(v * 1e6)})
 		f.text(left-8, y(v*1e6)+4, labelSize, End, Faint, number(v))
 	}
-	f.text(left-8, top-1, labelSize, End, Faint, "MB/s")
+	f.text(left+4, top-2, labelSize, Start, Faint, "MB/s")
 	unit, name := capacityUnit(end)
 	long := float64(end) / unit
 	across := view.Step(long, 8)
