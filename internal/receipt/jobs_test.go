@@ -1,0 +1,134 @@
+package receipt
+
+import (
+	"encoding/binary"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/recheck"
+)
+
+func TestBlocksAreKeptHoweverManyThereAre(t *testing.T) {
+	assert.Nil(t, BlocksOf(nil, nil))
+	for _, n := range []int{1, 2, maxParts, maxParts + 1, 3*maxParts + 5} {
+		blocks := make([]digest.Block, n)
+		for i := range blocks {
+			binary.LittleEndian.PutUint64(blocks[i][:], uint64(i+1))
+		}
+		head := digest.SumHead(make([]byte, 3*digest.HeadPiece+7))
+		kept := BlocksOf(blocks, head)
+		parts, again, err := kept.Parts()
+		require.NoError(t, err)
+		assert.Equal(t, head, again)
+		assert.LessOrEqual(t, len(parts), maxParts)
+		per := int(kept.Size / digest.BlockSize)
+		assert.Equal(t, (n+per-1)/per, len(parts))
+		for i, p := range parts {
+			assert.Equal(t, digest.SumPart(blocks[i*per:min((i+1)*per, n)], per), p)
+		}
+	}
+	for _, b := range []Blocks{
+		{Size: 4 << 20, Digests: "!"}, {Size: 4 << 20, Digests: "AAAA"}, {Size: 0, Digests: ""}, {Size: 4<<20 + 1, Digests: ""}, {Size: 1 << 50, Digests: ""}, {Size: 4 << 20, Head: "A"},
+	} {
+		_, _, err := b.Parts()
+		assert.ErrorIs(t, err, errBlocks, "%+v", b)
+	}
+}
+
+func TestReceiptsOfACardAreFound(t *testing.T) {
+	stick := Card{Kind: "block device", Bus: "USB", Path: "/dev/sdb", Size: 64e9, Serial: "SW-1"}
+	slot := Card{Kind: "block device", Bus: "SD slot", Path: "/dev/mmcblk0", Size: 64e9, CID: "27-SM-1"}
+	file := Card{Kind: "practice card", Path: "/a.card", Size: 64e9, Serial: "SW-1"}
+	with := func(c Card, change func(*Card)) Card { change(&c); return c }
+	for _, c := range []struct {
+		what     string
+		was, now Card
+		want     bool
+	}{
+		{"the same stick under another name", stick, with(stick, func(c *Card) { c.Path = "/dev/sdx" }), true},
+		{"another stick", stick, with(stick, func(c *Card) { c.Serial = "SW-2" }), false},
+		{"a stick that tells no serial number", with(stick, func(c *Card) { c.Serial = "" }), with(stick, func(c *Card) { c.Serial = "" }), false},
+		{"the same card in the slot", slot, slot, true},
+		{"another card in the slot", slot, with(slot, func(c *Card) { c.CID = "27-SM-2" }), false},
+		{"another size", stick, with(stick, func(c *Card) { c.Size-- }), false},
+		{"the same file", file, file, true},
+		{"another file that says the same", file, with(file, func(c *Card) { c.Path = "/b.card" }), false},
+		{"a stick is no file", stick, file, false},
+	} {
+		assert.Equal(t, c.want, Document{Card: c.was}.Of(c.now), c.what)
+	}
+}
+
+func TestGaugeReceiptSaysWhatWasFound(t *testing.T) {
+	r := &gauge.Report{
+		Method: gauge.BySpots, Verdict: gauge.Holds, Claimed: 64e9, Tested: 64e9, Places: 800, Seed: 5,
+		Extents: make([]gauge.Extent, MaxExtents+7), Writing: []meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}},
+	}
+	r.Reads.Add(time.Millisecond, 512)
+	doc := NewGauge(JobSpots, &card.Card{Name: "sdb", Size: 64e9, SectorSize: 512}, r)
+	g := doc.Gauge
+	assert.Equal(t, []any{0.98, int64(64e9), MaxExtents, MaxExtents + 7}, []any{g.Level, g.Holds, len(g.Extents), g.Count})
+	assert.InDelta(t, 0.995, g.Share, 0.001)
+	assert.Equal(t, []string{"Class 10", "U3", "V30"}, g.Meets)
+	assert.Equal(t, int64(1), g.Reads.Count)
+	assert.Len(t, g.Reads.Histogram, 1)
+	r.Verdict, r.Loss = gauge.Counterfeit, &gauge.Loss{Real: 8e9, Tail: 1e9, Exact: true}
+	g = NewGauge(JobSpots, &card.Card{}, r).Gauge
+	assert.Equal(t, int64(9e9), g.Holds)
+	assert.Zero(t, g.Level, "no confidence is stated in a card that loses data")
+}
+
+// TestPaceTellsCardFromReader is what can be known of which one is slow.
+func TestPaceTellsCardFromReader(t *testing.T) {
+	usb := func(speed int) *card.Card {
+		return &card.Card{Name: "sdb", Disk: &disks.Disk{Bus: disks.USB, USB: &disks.USBDevice{Speed: speed}}}
+	}
+	report := func(rate float64, median, smallest time.Duration, access card.Access) *gauge.PaceReport {
+		r := &gauge.PaceReport{ReadRate: rate, WriteRate: rate / 2, SlowestWrite: rate / 2, Smallest: smallest, Access: access}
+		for range 100 {
+			r.Reads.Add(median, 0)
+		}
+		return r
+	}
+	for _, c := range []struct {
+		what string
+		card *card.Card
+		rep  *gauge.PaceReport
+		says []string
+		link float64
+	}{
+		{"a fast card in a fast reader", usb(5000), report(90e6, time.Millisecond, 200*time.Microsecond, card.Direct), nil, 500e6},
+		{"a card in an old reader", usb(480), report(38e6, time.Millisecond, 200*time.Microsecond, card.Direct), []string{"carries at most 53 MB/s"}, 53.248e6},
+		{"a slow card in an old reader", usb(480), report(9e6, 3*time.Millisecond, 200*time.Microsecond, card.Direct), []string{"hardly the link"}, 53.248e6},
+		{"a reader that takes its time", usb(5000), report(90e6, time.Millisecond, 900*time.Microsecond, card.Direct), []string{"the reader, at single places"}, 500e6},
+		{"a file", &card.Card{Name: "a.img"}, report(900e6, time.Millisecond, 10*time.Microsecond, card.Dropped), []string{"direct access is not to be had"}, 0},
+		{"a file elsewhere", &card.Card{Name: "a.img"}, report(900e6, time.Millisecond, 10*time.Microsecond, card.Cached), []string{"can't read round it"}, 0},
+	} {
+		p := NewPace(c.card, c.rep).Pace
+		require.Len(t, p.Limits, len(c.says), "%s: %v", c.what, p.Limits)
+		for i, says := range c.says {
+			assert.Contains(t, p.Limits[i], says, c.what)
+		}
+		assert.Equal(t, c.link, p.LinkRate, c.what)
+	}
+}
+
+func TestRecheckReceiptSaysWhatDiffers(t *testing.T) {
+	doc := Document{}
+	doc.AddRecheck(&recheck.Report{
+		Compared: 100, Unit: 512, Differs: make([]recheck.Extent, MaxExtents+1), Failed: []recheck.Extent{{Offset: 5, Length: 6}},
+		Areas: []recheck.Area{{Name: "partition 1", Bytes: 512, Why: "because"}}, Took: time.Second,
+	}, true, noon)
+	c := doc.Recheck
+	assert.Equal(t, []any{"image", "2026-05-01T12:00:00Z", int64(6), MaxExtents + 1, MaxExtents, 1}, []any{c.Against, c.Stamped, c.Differ, c.Extents.Count, len(c.Extents.List), c.Failed.Count})
+	assert.Equal(t, []Change{{Name: "partition 1", Bytes: 512, Why: "because"}}, c.Areas)
+	assert.False(t, c.Started)
+}
