@@ -98,6 +98,7 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		l.Contents = &d
 		id = d.Table.ID
 	}
+	l.Tested = a.lastGauge(c)
 	for _, doc := range a.history() {
 		if doc.Stamped(c.Disk.Identity().CID, id, c.Size) {
 			l.Last = &doc
@@ -153,6 +154,7 @@ type (
 		Partitions []listedPart   `json:"partitions"`
 		Mounts     []cardMount    `json:"mounts"`
 		Last       *lastStamp     `json:"last_stamp,omitempty"`
+		Tested     *lastTest      `json:"last_test,omitempty"`
 	}
 	cardReason struct {
 		Cause string `json:"cause"`
@@ -184,6 +186,11 @@ type (
 	lastStamp struct {
 		Image string    `json:"image"`
 		Ended time.Time `json:"ended"`
+	}
+	lastTest struct {
+		Verdict string    `json:"verdict"`
+		Holds   int64     `json:"holds"`
+		Ended   time.Time `json:"ended"`
 	}
 )
 
@@ -222,6 +229,9 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 		}
 		if l.Last != nil {
 			one.Last = &lastStamp{l.Last.Image.Path, l.Last.Ended}
+		}
+		if l.Tested != nil {
+			one.Tested = &lastTest{string(l.Tested.Verdict), l.Tested.Gauge.Holds, l.Tested.Ended}
 		}
 		doc.List = append(doc.List, one)
 	}

@@ -3,7 +3,6 @@ package gauge
 import (
 	"bytes"
 	"context"
-	"errors"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -443,8 +442,7 @@ func (r *spotsRun) finish(err error) {
 	if tested < rep.Claimed {
 		rep.Extents = append(rep.Extents, Extent{tested, rep.Claimed - tested, Unwritten})
 	}
-	ended := err == nil || looked && !errors.As(err, new(*card.GoneError)) && !errors.Is(err, context.Canceled)
-	rep.judge(ended && err == nil)
+	rep.judge(err == nil)
 }
 
 // account notes what is bad of a spot.

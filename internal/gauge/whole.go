@@ -155,7 +155,7 @@ func (w Whole) Run(ctx context.Context) (*Report, error) {
 		return rep, err
 	}
 	err := r.story(ctx)
-	if err != nil {
+	if err != nil && r.dev.Flush() == nil { // what is not on the medium can't be counted on
 		r.keep()
 	}
 	r.finish(err)

@@ -72,6 +72,9 @@ func planCard(a *answer, l Listed) {
 	if l.Last != nil {
 		a.add("last", "stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended))
 	}
+	if l.Tested != nil {
+		a.add("tested", "%s", strings.TrimPrefix(testedLine(l.Tested), "tested "))
+	}
 	use := strings.Join(useLines(c), "\n")
 	if use == "" {
 		use = "nothing of it"

@@ -21,6 +21,7 @@ type Listed struct {
 	Reasons  []guard.Reason    // why it may not be written; none if it may
 	Contents *layout.Disk      // what is on it; nil where that could not be read
 	Last     *receipt.Document // of the last stamp onto it; nil if none is known
+	Tested   *receipt.Document // of the last test of it; likewise
 	Remarks  []string          // what is implausible about its registers
 }
 
@@ -136,7 +137,19 @@ func cardLines(l Listed) []string {
 	if l.Last != nil {
 		lines = append(lines, fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended)))
 	}
+	if l.Tested != nil {
+		lines = append(lines, testedLine(l.Tested))
+	}
 	return lines
+}
+
+// testedLine is what the last test of a card found.
+func testedLine(doc *receipt.Document) string {
+	line := fmt.Sprintf("tested on %s: %s", Day(doc.Ended), doc.Verdict)
+	if l := doc.Gauge.Loss; l != nil && l.Exact {
+		line += ", holds " + Bytes(doc.Gauge.Holds)
+	}
+	return line
 }
 
 // Day is a time for people.

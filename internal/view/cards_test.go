@@ -110,12 +110,14 @@ func TestChoosingACard(t *testing.T) {
 // TestPlanOfSeveralCards shows what a person must see before all of it is lost.
 func TestPlanOfSeveralCards(t *testing.T) {
 	a := &answer{}
-	planCard(a, inSlot(t))
+	tested := inSlot(t)
+	tested.Tested = &receipt.Document{Verdict: "counterfeit", Ended: time.Date(2026, 11, 26, 9, 0, 0, 0, time.Local), Gauge: &receipt.Gauge{Loss: &receipt.CardLoss{Exact: true}, Holds: 8e9}}
+	planCard(a, tested)
 	text := ""
 	for _, f := range a.facts {
 		text += f.Label + " " + strings.ReplaceAll(f.Text, "\n", " ") + " "
 	}
-	for _, says := range []string{"path /dev/mmcblk0", "now holds, by its GPT", "last stamped with", "in use mmcblk0p1 is mounted at", "/dev/mmcblk0p3 is in use as swap", "odd its registers say"} {
+	for _, says := range []string{"path /dev/mmcblk0", "now holds, by its GPT", "last stamped with", "in use mmcblk0p1 is mounted at", "/dev/mmcblk0p3 is in use as swap", "odd its registers say", "tested on 26 November 2026, 09:00: counterfeit, holds 8.00 GB"} {
 		assert.Contains(t, text, says)
 	}
 	notes := strings.Join(planNotes(Plan{Cards: []Listed{inSlot(t)}}), " ")
