@@ -336,6 +336,36 @@ func TestTwoCardsAtOnce(t *testing.T) {
 	hasNoTable(t, gone)
 }
 
+// TestGaugeLeavesRealCardsAsTheyWere tests a card in the slot and a stick, pulls the stick out in the middle, and has put back what was there.
+func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
+	slot := &lab.Medium{File: disk(t, 64<<20)}
+	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Reads: 3e6}
+	before := map[*lab.Medium][]byte{}
+	for i, m := range []*lab.Medium{slot, stick} {
+		info, err := os.Stat(m.File)
+		require.NoError(t, err)
+		before[m] = bytes.Repeat([]byte{byte(i), 'e', 'b', 'b', byte(i + 1), 'f', 'l', 'o'}, int(info.Size()/8))
+		require.NoError(t, os.WriteFile(m.File, before[m], 0o644))
+	}
+	same := func(m *lab.Medium) {
+		t.Helper()
+		now, err := os.ReadFile(m.File)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(before[m], now), "all is as it was")
+	}
+	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick}})
+	r.want(0, "zipstamp gauge spots --places 100 /dev/mmcblk0 && zipstamp gauge spots --places 100 serial:TS16-77", "mmcblk0 seems to hold what it claims", "sda seems to hold what it claims")
+	same(slot)
+	same(stick)
+	w := r.begin("zipstamp gauge spots --places 400 /dev/sda", "look: ")
+	require.NoError(t, r.g.Pull(r.ctx, stick))
+	r.end(w, 4, "came to no result: it was pulled out", "has not been put back", "zipstamp gauge restore")
+	require.NoError(t, r.g.Insert(stick))
+	r.want(0, "n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore --list && zipstamp gauge restore", "what had been saved is to be put back", "put back")
+	same(stick)
+	r.want(0, "zipstamp gauge whole --yes --first 16MB /dev/sda && zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "The first 16.0 MB of sda hold what is written", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
+}
+
 // TestStampedCardStarts stamps a bootable image in one machine, and starts another from the card.
 func TestStampedCardStarts(t *testing.T) {
 	slot := &lab.Medium{File: disk(t, 128<<20)}

@@ -33,6 +33,9 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 	}
 	all.Wait()
 	for _, t := range s.targets {
+		if t.outcome != nil {
+			t.meter.End()
+		}
 		if t.warning != "" {
 			progress.Say(t.warning)
 		}
