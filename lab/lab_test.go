@@ -363,7 +363,14 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	require.NoError(t, r.g.Insert(stick))
 	r.want(0, "n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore --list && zipstamp gauge restore", "what had been saved is to be put back", "put back")
 	same(stick)
-	r.want(0, "zipstamp gauge whole --yes --first 16MB /dev/sda && zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "The first 16.0 MB of sda hold what is written", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
+	r.want(0, "zipstamp blank --yes --no-eject --label EBB /dev/sda && sleep 1 && mkdir -p /media/EBB && mount -t vfat /dev/sda1 /media/EBB && zipstamp gauge space --first 8MB /media/EBB && ls /media/EBB | wc -l",
+		"sda is empty: one FAT32 file system named EBB", "The free space of /media/EBB holds what is written")
+	w = r.begin("zipstamp gauge space /media/EBB", "read back: ")
+	require.NoError(t, r.g.Pull(r.ctx, stick))
+	r.end(w, 4, "came to no result: it was pulled out")
+	require.NoError(t, r.g.Insert(stick))
+	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "2 cards are here that may be written", "TS16-77")
+	r.want(0, "zipstamp gauge whole --yes --first 16MB serial:TS16-77 && zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", " hold what is written", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
 }
 
 // TestStampedCardStarts stamps a bootable image in one machine, and starts another from the card.

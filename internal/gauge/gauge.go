@@ -200,7 +200,7 @@ func (r *Report) forgiven(d card.Device, bad *badList) {
 }
 
 // badList is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
-// extents, those of the same state that are close together are joined over what is good between them. Counts are exact.
+// extents, those of the same state that are close together are joined over what is good between them. Counts are exact, unless a part is cut out after that.
 type badList struct {
 	list   []Extent
 	counts map[State]int64 // bytes

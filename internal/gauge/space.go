@@ -143,7 +143,7 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	case err != nil && !errors.Is(err, ErrNothing):
 		return rep, err
 	}
-	files := &fileSet{dir: filepath.Join(s.Folder, SpaceFolder), name: s.Folder, access: card.Direct}
+	files := &fileSet{dir: filepath.Join(s.Folder, SpaceFolder), name: s.Folder, access: card.Direct, device: deviceUnder(s.Folder)}
 	defer files.Close()
 	if s.Again {
 		files.size = earlier.Bytes
@@ -319,6 +319,7 @@ type fileSet struct {
 	dir, name string
 	size      int64
 	access    card.Access
+	device    string // what is there as long as the disk below is; empty: not known
 
 	mu      sync.Mutex // guards what follows
 	open    []*os.File
@@ -407,10 +408,19 @@ func (f *fileSet) named(op string, off int64, err error) error {
 		return nil
 	case is(syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG):
 		return fmt.Errorf("%w: %w", errFull, err)
-	case is(syscall.ENODEV, syscall.ENXIO, fs.ErrNotExist):
+	case is(syscall.ENODEV, syscall.ENXIO, fs.ErrNotExist), f.gone():
 		return &card.GoneError{Card: f.name, Err: err}
 	}
 	return &card.IOError{Op: op, Card: f.name, Offset: off, Err: err}
+}
+
+// gone tells whether the disk below the files isn't there any more: then a file system gives I/O errors, or says that it is read-only.
+func (f *fileSet) gone() bool {
+	if f.device == "" {
+		return false
+	}
+	_, err := os.Stat(f.device)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 func (f *fileSet) Flush() error {
