@@ -30,6 +30,9 @@ func runGauge(work string, size int64, rounds int) error {
 	if err := b.spots(); err != nil {
 		return err
 	}
+	if err := b.wholeCard(); err != nil {
+		return err
+	}
 	if err := b.whole(rounds); err != nil {
 		return err
 	}
@@ -103,6 +106,29 @@ func (d *timedDevice) Flush() error {
 	return d.Device.Flush()
 }
 
+// wholeCard tests every block of cards whose pace is known, and compares the time with the least that writing and reading can take.
+func (b *bench) wholeCard() error {
+	for _, size := range []practice.Size{256e6, 1e9} {
+		const write, read, latency = 40e6, 90e6, 500 * time.Microsecond
+		d, err := (gaugetest.Reader{Folder: b.work}).Insert(practice.Spec{Version: practice.Version, Claimed: size, ReadRate: read, WriteRate: write, Latency: practice.Duration(latency)})
+		if err != nil {
+			return err
+		}
+		start := time.Now()
+		rep, err := gauge.Whole{Device: d, Nonce: mark.Nonce{1}}.Run(context.Background())
+		took := time.Since(start)
+		d.Close()
+		if err != nil {
+			return err
+		}
+		blocks := float64(size) / gauge.BlockSize
+		least := float64(size)/write + float64(size)/read + 2*blocks*latency.Seconds()
+		fmt.Printf("whole, card of %v, 40 MB/s and 90 MB/s, 0.5 ms an access: %s in %.1f s, the card's own time %.1f s: %.3f\n", size, rep.Verdict, took.Seconds(), least, took.Seconds()/least)
+	}
+	fmt.Println()
+	return nil
+}
+
 // whole compares the test of every block with dd, which writes and reads the same loop device directly.
 func (b *bench) whole(rounds int) error {
 	out, err := b.shell(fmt.Sprintf("truncate -s %d %s && losetup -f --show --direct-io=on %s", b.size, b.path("whole.img"), b.path("whole.img")))
@@ -138,7 +164,7 @@ func (b *bench) space(rounds int) error {
 	file := mnt + "/plain"
 	return b.against("space", rounds,
 		fmt.Sprintf("dd if=/dev/zero of=%s bs=4M count=%d oflag=direct conv=fsync && dd if=%s of=/dev/null bs=4M iflag=direct && rm %s", file, mb/4, file, file),
-		fmt.Sprintf("XDG_STATE_HOME=%s %s gauge space %s --first %dMiB", b.path("state"), b.tool, mnt, mb))
+		fmt.Sprintf("XDG_STATE_HOME=%s %s gauge space %s --fixed-disk --first %dMiB", b.path("state"), b.tool, mnt, mb))
 }
 
 // against measures two commands in turn.

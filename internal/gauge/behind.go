@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
 )
@@ -12,7 +14,7 @@ import (
 // hopelessRow is how many blocks in a row must fail altogether before it is asked whether all that is left fails.
 const hopelessRow = 4
 
-// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each an eighth
+// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each a quarter
 // farther than the one before. A lost place shows as soon as the card's memory has forgotten it.
 const (
 	nearest  = BlockSize
@@ -94,18 +96,40 @@ func gcd(a, b int64) int64 {
 	return a
 }
 
+// trail are the places behind the head that are read back.
+func trail(head int64) (at []int64) {
+	for d := int64(nearest); d <= min(head, farthest); d += max(d/4, BlockSize) / sampleSize * sampleSize {
+		at = append(at, (head-d)/sampleSize*sampleSize)
+	}
+	return at
+}
+
+// testAll tests places, several at once.
+func (s *subject) testAll(at []int64) ([]outcome, error) {
+	all := make([]outcome, len(at))
+	var workers errgroup.Group
+	workers.SetLimit(inFlight)
+	for i, off := range at {
+		workers.Go(func() (err error) {
+			all[i], err = s.test(off, sampleSize)
+			return err
+		})
+	}
+	return all, workers.Wait()
+}
+
 // trails reads back places behind the head. Where one is lost, the first lost one is looked for.
 func (r *wholeRun) trails() (*Loss, error) {
 	lowest, highest := int64(-1), int64(-1)
 	good := int64(0)
-	for d := int64(nearest); d <= min(r.head, farthest); d += max(d/8, BlockSize) / sampleSize * sampleSize {
-		off := (r.head - d) / sampleSize * sampleSize
-		o, err := r.test(off, sampleSize)
-		if err != nil {
-			return nil, err
-		}
+	at := trail(r.head)
+	found, err := r.testAll(at)
+	if err != nil {
+		return nil, err
+	}
+	for i, off := range at {
 		switch {
-		case o.state == Missing:
+		case found[i].state == Missing:
 			lowest, highest, good = off, max(highest, off), 0
 		case lowest >= 0 && good == 0:
 			good = off // above the lowest lost place, it would be the card's memory that answers

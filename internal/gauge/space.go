@@ -280,14 +280,6 @@ func (r *spaceRun) lookBack() (bool, error) {
 	return false, nil
 }
 
-// trail are places behind the head, each farther by half than the one before.
-func trail(head int64) (at []int64) {
-	for d := int64(nearest); d <= min(head, farthest); d += d / 2 {
-		at = append(at, (head-d)/sampleSize*sampleSize)
-	}
-	return at
-}
-
 // finish completes the report. That a part of what was written is lost is a loss, if it is more than single bad places.
 func (r *spaceRun) finish(err error) {
 	rep := r.rep

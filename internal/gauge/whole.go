@@ -259,8 +259,8 @@ func (r *wholeRun) keep() {
 // stride is how far the head goes from one look back to the next: often enough to find a loss within a hundredth of the real size, and seldom
 // enough to cost no time.
 func (r *wholeRun) stride() int64 {
-	const least = 16 << 20
-	return max(least, r.head/200/BlockSize*BlockSize)
+	const least, most = 16 << 20, 32 << 20 // the latter as soon as that is no large part of what is written
+	return max(min(max(least, r.head/64), most), r.head/200) / BlockSize * BlockSize
 }
 
 // write writes to the limit, and looks back on the way. It returns the loss that shows.
