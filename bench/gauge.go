@@ -15,6 +15,7 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/gaugetest"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/lab"
 )
 
 // runGauge measures the tests of cards against the machine's own limits.
@@ -204,5 +205,46 @@ func runTrials(cards int) error {
 		}
 	}
 	fmt.Printf("%d cards, whole and spots of each: %d wrong (seed %d)\n", cards, wrong, seed)
+	return nil
+}
+
+// runEmulatedGauge compares the test of every block of a stick of the lab, at a limited speed, with dd, which writes and reads it directly in the same machine.
+func runEmulatedGauge(work, folder string) error {
+	b := &bench{work: work, size: 2 << 30}
+	if err := b.ready(); err != nil {
+		return err
+	}
+	kit, err := lab.NewKit(folder)
+	if err != nil {
+		return err
+	}
+	stick := &lab.Medium{File: b.path("stick.bin"), Writes: 24e6, Reads: 32e6}
+	if err := os.WriteFile(stick.File, nil, 0o644); err != nil {
+		return err
+	}
+	if err := os.Truncate(stick.File, b.size); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer cancel()
+	g, err := lab.Machine{Kit: kit, USB: []*lab.Medium{stick}, Put: map[string]string{"/bin/zipstamp": b.tool}, Cores: 2, Memory: 800}.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer g.Stop()
+	took := map[string]float64{}
+	for name, script := range map[string]string{
+		"dd":    "dd if=/dev/zero of=/dev/sda bs=4M count=512 oflag=direct conv=fsync 2>/dev/null; dd if=/dev/sda of=/dev/null bs=4M iflag=direct 2>/dev/null",
+		"whole": "zipstamp gauge whole --yes --afresh /dev/sda >/dev/null 2>&1",
+	} {
+		_, said, err := g.Run(ctx, "cat /proc/uptime; "+script+"; cat /proc/uptime")
+		if err != nil {
+			return err
+		}
+		if took[name], err = between(said); err != nil {
+			return err
+		}
+	}
+	fmt.Printf("whole, emulated USB stick of 2 GiB limited to 24 MB/s and 32 MB/s: dd, direct, writing and reading %.1f s, ours %.1f s: %.3f\n", took["dd"], took["whole"], took["whole"]/took["dd"])
 	return nil
 }

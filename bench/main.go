@@ -40,8 +40,8 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
-	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), gauge (tests of cards), trials (their verdicts, on so many cards as -rounds says), or emulated (devices of the lab)")
-	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with emulated: the folder of the lab's kit")
+	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), gauge (tests of cards), trials (their verdicts, on so many cards as -rounds says), emulated, or emulated-gauge (devices of the lab)")
+	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
 	var err error
@@ -52,6 +52,8 @@ func main() {
 		err = runCards(*work, *size, *rounds)
 	case *what == "gauge":
 		err = runGauge(*work, *size, *rounds)
+	case *what == "emulated-gauge":
+		err = runEmulatedGauge(*work, *kit)
 	case *what == "trials":
 		err = runTrials(*rounds)
 	case *what == "emulated":
