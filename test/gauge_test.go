@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -194,6 +196,64 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Equal(t, sha256.Sum256(bytes.Repeat([]byte("tide"), 16_000_000)), d.sum("a.card"))
 	d.want(0, "given up", "gauge", "restore", "--forget", "a.card")
 	d.want(0, "Nothing is to be put back", "gauge", "restore")
+}
+
+// TestGaugeAsksBeforeWhatIsLost has the card's name typed before its contents are lost, and offers what an interrupted test had saved.
+func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
+	before := d.fill("a.card", 64_000_000)
+	for _, args := range [][]string{{"gauge", "whole", "a.card"}, {"blank", "--label", "tides", "a.card"}} {
+		r := d.typed(60, "no\n", args...)
+		assert.Equal(t, 4, r.status, r.out)
+		assert.Contains(t, plain(r.out), "All that is on a.card will be overwritten")
+		assert.Contains(t, plain(r.out), "its name was not typed")
+		assert.Equal(t, before, d.sum("a.card"))
+	}
+	r := d.typed(60, "a.card\n", "blank", "--label", "tides", "a.card")
+	assert.Zero(t, r.status, r.out)
+	assert.Contains(t, plain(r.out), "it becomes an empty FAT32 card named TIDES")
+	r = d.typed(40, "a.card\n", "gauge", "whole", "--first", "8MB", "a.card")
+	assert.Zero(t, r.status, r.out)
+	assert.Contains(t, plain(r.out), "every block is written and read back")
+
+	before = d.fill("a.card", 64_000_000)
+	cmd := d.command("gauge", "spots", "a.card")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait() // it was killed
+	out := d.answers(t, []string{"Put it back first?", "yes\n", "anything else to leave", "no\n"}, "gauge", "whole", "a.card")
+	assert.Contains(t, out, "what it had saved of the card has not been put back")
+	assert.Contains(t, out, "put back")
+	assert.Equal(t, before, d.sum("a.card"))
+	d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+}
+
+// answers runs the program on a terminal, and types each answer when its question has been seen.
+func (d *desk) answers(t *testing.T, dialogue []string, args ...string) string {
+	t.Helper()
+	cmd := d.command(args...)
+	terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 100})
+	require.NoError(t, err)
+	defer terminal.Close()
+	var seen bytes.Buffer
+	buf := make([]byte, 4096)
+	for {
+		n, err := terminal.Read(buf)
+		seen.Write(buf[:n])
+		if len(dialogue) > 0 && strings.Contains(plain(ansi.Strip(seen.String())), dialogue[0]) {
+			_, err := terminal.WriteString(dialogue[1])
+			require.NoError(t, err)
+			dialogue = dialogue[2:]
+		}
+		if err != nil {
+			break
+		}
+	}
+	_ = cmd.Wait() // what it says tells
+	require.Empty(t, dialogue, seen.String())
+	return plain(ansi.Strip(seen.String()))
 }
 
 // TestClosedTerminalPutsBack ends a test, and a measurement, as a terminal does that is closed, and as a person does: all is put back.

@@ -147,13 +147,7 @@ func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Resul
 	doc := receipt.NewBlank(now, job, r)
 	left := b.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil})
 	b.hold = nil
-	doc.Verdict = receipt.Good
-	switch {
-	case errors.Is(failed, view.ErrInterrupted):
-		doc.Verdict = receipt.Interrupted
-	case failed != nil:
-		doc.Verdict = receipt.Failed
-	}
+	doc.Verdict = verdictOf(failed)
 	if left.Ejected {
 		doc.Card.Left = "ejected"
 	}

@@ -64,13 +64,8 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 		doc.Card.Why = left.Problem.Error()
 	}
 	g.hold = nil
-	doc.Verdict = receipt.Good
-	switch {
-	case errors.Is(failed, view.ErrInterrupted):
-		doc.Verdict = receipt.Interrupted
-	case failed != nil:
-		doc.Verdict = receipt.Failed
-	case rep.Unsteady > 0:
+	doc.Verdict = verdictOf(failed)
+	if failed == nil && rep.Unsteady > 0 {
 		doc.Verdict = receipt.Verdict(gauge.Unsteady)
 	}
 	doc.End(receipt.Tool{Name: "zipstamp", Version: g.version}, started, time.Now(), view.PaceSentence(now.Name, rep, failed), statusOf(failed), failed)

@@ -20,7 +20,7 @@ import (
 func (a *app) recheck() *cobra.Command {
 	r := &rechecking{app: a}
 	cmd := &cobra.Command{
-		Use:   "recheck CARD [IMAGE]",
+		Use:   "recheck [CARD [IMAGE]]",
 		Short: "Read a stamped card again, and tell what differs",
 		Long: `Recheck reads a card again that was stamped, and compares it with IMAGE; without
 IMAGE, with what the receipt of the stamp has of it. It lists in which partitions
@@ -31,7 +31,7 @@ what is of that kind is marked so.
 Nothing is written.`,
 		Example: `  zipstamp recheck /dev/sdb
   zipstamp recheck /dev/sdb saltmarsh-os.img.xz`,
-		Args: takes("a card and an image", 1, 2),
+		Args: takes("a card and an image", 0, 2),
 		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd.Context(), args) },
 	}
 	f := cmd.Flags()
@@ -67,7 +67,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	if len(args) > 1 && r.against != "" {
 		return &usageError{errors.New("the card is compared with the image or with the receipt, not with both")}
 	}
-	if r.card, err = r.pick(ctx, args[0]); err != nil {
+	if r.card, err = r.pickOrChoose(ctx, args); err != nil {
 		return err
 	}
 	dev, err := r.card.OpenToCompare()
@@ -128,14 +128,9 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 // finish gives the verdict, keeps the receipt and shows it.
 func (r *rechecking) finish(g *gauging, doc receipt.Document, name string, rep *recheck.Report, failed error, started time.Time) error {
 	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
-	doc.Verdict = receipt.Good
+	doc.Verdict = verdictOf(failed)
 	err := failed
-	switch {
-	case errors.Is(failed, view.ErrInterrupted):
-		doc.Verdict = receipt.Interrupted
-	case failed != nil:
-		doc.Verdict = receipt.Failed
-	case !rep.Same() && !rep.Started():
+	if failed == nil && !rep.Same() && !rep.Started() {
 		doc.Verdict = receipt.Differs
 		err = &differsError{sentence}
 	}

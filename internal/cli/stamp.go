@@ -509,13 +509,19 @@ func stampsDocument(all []view.Stamped, exit int) any {
 }
 
 func verdict(r stamp.Result, err error) receipt.Verdict {
+	if err == nil && r.State != stamp.Verified {
+		return receipt.NotReadBack
+	}
+	return verdictOf(err)
+}
+
+// verdictOf is the verdict on a job that can only be done, or not.
+func verdictOf(err error) receipt.Verdict {
 	switch {
 	case errors.Is(err, view.ErrInterrupted):
 		return receipt.Interrupted
 	case err != nil:
 		return receipt.Failed
-	case r.State == stamp.Verified:
-		return receipt.Good
 	}
-	return receipt.NotReadBack
+	return receipt.Good
 }

@@ -55,25 +55,34 @@ func (r *wholeRun) repeats() (*Loss, error) {
 	if step == 0 || step >= r.head { // the latter where a test is carried on that had come farther than is known
 		return nil, nil
 	}
-	// All of the start must be overwritten, each place by one that is a multiple of the real size away.
-	at, seen := []int64{}, 0
-	most := min(step, r.head-step)
-	for i := range int64(64) {
-		at = append(at, i*(most/64)/sampleSize*sampleSize)
-	}
-	at = slices.Compact(at)
-	for _, off := range at {
-		o, err := r.test(off, min(sampleSize, r.head-off))
-		if err != nil {
-			return nil, err
+	// The start may have been overwritten several times over: only places farther on tell by how few.
+	places := func(end int64) (at []int64) {
+		for i := range int64(64) {
+			at = append(at, i*(end/64)/sampleSize*sampleSize)
 		}
-		if d := distance(o, off); d > 0 {
-			step = gcd(step, d)
-			seen++
-		}
+		return slices.Compact(at)
 	}
-	if seen < len(at)*9/10 || seen == 0 {
-		return nil, nil
+	seen := func(at []int64) (n int, err error) {
+		for _, off := range at {
+			o, err := r.test(off, min(sampleSize, r.head-off))
+			if err != nil {
+				return 0, err
+			}
+			if d := distance(o, off); d > 0 {
+				step = gcd(step, d)
+				n++
+			}
+		}
+		return n, nil
+	}
+	if _, err := seen(places(min(step, r.head))); err != nil {
+		return nil, err
+	}
+	// All that has been overwritten must be, each place by one that is a multiple of the real size away.
+	at := places(min(step, r.head-step))
+	n, err := seen(at)
+	if err != nil || n < len(at)*9/10 || n == 0 {
+		return nil, err
 	}
 	return &Loss{Repeats: true, Real: step}, nil
 }

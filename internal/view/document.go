@@ -139,7 +139,7 @@ func stampDocFacts(a *answer, doc receipt.Document) {
 	}
 	a.add("repaired", "%s", extentsFact(stampExtents(doc.Repairs.Blocks)))
 	a.add("bad", "%s", extentsFact(stampExtents(doc.Bad)))
-	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 	a.add("let go", "%s", letGoFact(doc.Card))
 }
 
@@ -211,7 +211,7 @@ func paceFacts(a *answer, doc receipt.Document) {
 	a.add("reads", "%s", accessFact(p.Reads, string(gauge.BySpots)))
 	a.add("writes", "%s", accessFact(p.Writes, string(gauge.BySpots)))
 	a.add("card or reader", "%s", strings.Join(p.Limits, "\n"))
-	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 }
 
 func perSecond(n float64, what string) string { return count(int64(n), what) + " a second" }

@@ -168,7 +168,7 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	if doc.Card.Access == string(card.Cached) {
 		a.add("caution", "this system can't read round its own memory for this file, so the test says little of the card")
 	}
-	a.add("forgiven", "%s", mishapDocs(doc.Mishaps))
+	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 }
 
 // gaugePhases are how long the parts of the test took. Those of spots move too little for a rate to mean anything.
@@ -187,8 +187,8 @@ func gaugePhases(a *answer, doc receipt.Document) {
 	a.add("took", "%s", strings.Join(times, ", "))
 }
 
-// mishapDocs lists what was forgiven.
-func mishapDocs(all []receipt.Mishap) string {
+// mishapsFact lists what was forgiven.
+func mishapsFact(all []receipt.Mishap) string {
 	var lines []string
 	for _, m := range all {
 		if m.Op == "return" {

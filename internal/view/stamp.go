@@ -134,7 +134,7 @@ func fateLines(s Stamped) []string {
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for _, f := range []Fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Result.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
+	for _, f := range []Fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Doc.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
 		if f.Text != "" {
 			lines = append(lines, f.Label+": "+strings.ReplaceAll(f.Text, "\n", "; "))
 		}
@@ -168,19 +168,6 @@ func cause(err error) error {
 		return gone.Err
 	}
 	return err
-}
-
-// mishapsFact lists what was forgiven.
-func mishapsFact(all []card.Mishap) string {
-	var lines []string
-	for _, m := range all {
-		if m.Op == "" {
-			lines = append(lines, "it was gone for a moment, and came back as "+m.Name)
-		} else {
-			lines = append(lines, fmt.Sprintf("failed once to %s at byte %s", m.Op, place(m.Offset)))
-		}
-	}
-	return strings.Join(lines, "\n")
 }
 
 // leftFact is how the card was let go.
@@ -351,7 +338,7 @@ func stampFacts(a *answer, s Stamped) {
 	}
 	a.add("repaired", "%s", extentsFact(s.Result.Repaired))
 	a.add("bad", "%s", extentsFact(s.Result.Bad))
-	a.add("forgiven", "%s", mishapsFact(s.Result.Mishaps))
+	a.add("forgiven", "%s", mishapsFact(s.Doc.Mishaps))
 	a.add("let go", "%s", leftFact(s))
 	if doc.Bytes.Cleared > 0 {
 		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))

@@ -1,0 +1,33 @@
+package gaugetest
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card/practice"
+)
+
+// TestCardsThatWereJudgedWrongOnce are cards that longer trials have found.
+func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
+	r := reader(t)
+	for i, s := range []practice.Spec{
+		{Claimed: 52609024, Real: 7512576, Beyond: practice.Wrap, Cache: 1230255}, // its start is overwritten twice before it is looked at
+		{Claimed: 11881472, Real: 5220352, Beyond: practice.Wrap},
+		{Claimed: 10020864, Real: 8388608, Beyond: practice.Lazy, Reads: practice.Last}, // its last block is the one that it answers with
+		{Claimed: 663042560, Real: 20070912, Beyond: practice.Ends, Cache: 7724185},
+	} {
+		s.Version, s.Sector = practice.Version, 512
+		suspect := Suspect{Spec: s, Bad: true}
+		require.NoError(t, r.Whole(suspect, rand.New(rand.NewPCG(1, uint64(i)))), fmt.Sprint(suspect))
+	}
+	// Real sizes of a few MiB, which are passed several times before the first look.
+	for i := range uint64(60) {
+		random := rand.New(rand.NewPCG(2, i))
+		real := (1<<20 + random.Int64N(16<<20)) / 512 * 512
+		s := Suspect{Bad: true, Spec: practice.Spec{Version: practice.Version, Sector: 512, Claimed: practice.Size(real + 512*(1+random.Int64N(100000))), Real: practice.Size(real), Beyond: practice.Wrap}}
+		require.NoError(t, r.Whole(s, random), fmt.Sprint(s))
+	}
+}
