@@ -121,7 +121,7 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 
 // TestKilledSpotsAreRestored kills a test at a hundred moments, and has what it saved put back.
 func TestKilledSpotsAreRestored(t *testing.T) {
-	kills := 100
+	kills := 102
 	if testing.Short() {
 		kills = 9
 	}

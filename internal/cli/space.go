@@ -152,8 +152,19 @@ func (s *spacing) removed(folder string, n int) {
 // kinds of file systems that are on no card.
 var (
 	networkKinds = []string{"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "glusterfs", "fuse.sshfs", "fuse.rclone", "virtiofs"}
-	memoryKinds  = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "overlay", "squashfs"}
+	memoryKinds  = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "squashfs"}
 )
+
+// refusedKind says why the free space of a file system of a kind is not that of a card, and what to do; nothing if it may be.
+func refusedKind(kind string) (next, reason string) {
+	switch {
+	case slices.Contains(networkKinds, kind):
+		return "put the card into this computer, and name a folder on it", fmt.Sprintf("it is on a network file system (%s), not on a card", kind)
+	case slices.Contains(memoryKinds, kind):
+		return "name a folder on the card", fmt.Sprintf("it is on no card (%s)", kind)
+	}
+	return "", ""
+}
 
 // admitFolder refuses a folder whose free space is not that of a card, and tells what it is on.
 func (s *spacing) admitFolder(folder string) (*card.Card, error) {
@@ -172,11 +183,10 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 		return nil, err
 	}
 	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: "folder"}
+	next, reason := refusedKind(kind)
 	switch {
-	case slices.Contains(networkKinds, kind):
-		return nil, refuse("put the card into this computer, and name a folder on it", "it is on a network file system (%s), not on a card", kind)
-	case slices.Contains(memoryKinds, kind) && kind != "overlay":
-		return nil, refuse("name a folder on the card", "it is on no card (%s)", kind)
+	case reason != "":
+		return nil, refuse(next, "%s", reason)
 	case c == nil && !s.fixedDisk && kind != "":
 		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of another disk", "it is not known on which disk it is (%s)", kind)
 	case c == nil:
