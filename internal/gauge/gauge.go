@@ -337,5 +337,8 @@ func (b *badList) outside(from, to int64) (out badList) {
 			out.add(Extent{start, e.End() - start, e.State})
 		}
 	}
+	if out.counts[Worn] == 0 {
+		out.bits = 0 // they were in what is cut out
+	}
 	return out
 }
