@@ -11,7 +11,7 @@
 //	    the BLAKE3 digest of all that (32 bytes)
 //
 // Numbers are little endian. A batch is on the disk, whole, before the first of its places is written on the card; so one that is cut short, at the
-// end of the file, was never begun on the card, and is left out.
+// end of the file, was never begun on the card, and is left out; so is a journal whose head is.
 package journal
 
 import (
@@ -226,15 +226,21 @@ var ErrVersion = errors.New("a journal of another version of zipstamp")
 func Read(from io.Reader) (p Pending, err error) {
 	r := bufio.NewReaderSize(from, maxHead)
 	first, err := r.ReadSlice('\n')
-	if err != nil || !bytes.HasPrefix(first, []byte(title)) {
+	want := fmt.Sprintf("%s%d\n", title, Version)
+	switch {
+	case errors.Is(err, io.EOF) && (strings.HasPrefix(want, string(first)) || zeros(first)):
+		return p, nil // it was being made: nothing was written on the card
+	case err != nil || !bytes.HasPrefix(first, []byte(title)):
 		return p, errors.New("no journal")
-	}
-	if string(first) != fmt.Sprintf("%s%d\n", title, Version) {
+	case string(first) != want:
 		return p, ErrVersion
 	}
 	line, err := r.ReadSlice('\n')
+	if errors.Is(err, io.EOF) {
+		return p, nil // likewise
+	}
 	if err != nil {
-		return p, errors.New("a journal that is damaged: its head is cut short")
+		return p, errors.New("a journal that is damaged: its head has no end")
 	}
 	if err := json.Unmarshal(line, &p.Head); err != nil {
 		return p, fmt.Errorf("a journal that is damaged: %w", err)
@@ -298,10 +304,15 @@ func readBatch(from io.Reader, size int64) ([]Place, error) {
 // power cut.
 func errDamaged(rest io.Reader) error {
 	left, err := io.ReadAll(io.LimitReader(rest, maxFile))
-	if err == nil && !slices.ContainsFunc(left, func(b byte) bool { return b != 0 }) {
+	if err == nil && zeros(left) {
 		return io.ErrUnexpectedEOF
 	}
 	return errors.New("a journal that is damaged: a batch doesn't agree with its digest")
+}
+
+// zeros tells whether there is nothing else: a file system may have given room to a file that was never filled.
+func zeros(b []byte) bool {
+	return !slices.ContainsFunc(b, func(b byte) bool { return b != 0 })
 }
 
 // eof is the error of a file that ends within a batch.

@@ -62,7 +62,7 @@ func TestJournalIsReadAsItWasSaved(t *testing.T) {
 				require.Equal(t, batches[:1], p.Batches)
 			case err == nil:
 				require.LessOrEqual(t, len(p.Batches), 1)
-				require.GreaterOrEqual(t, lines, 2)
+				require.True(t, lines >= 2 || len(p.Batches) == 0)
 			}
 		}
 	}
@@ -86,16 +86,19 @@ func TestJournalsThatCannotBeUsed(t *testing.T) {
 	for name, text := range map[string]string{
 		"1.journal": "zipstamp journal 9\n{}\n",
 		"2.journal": "something else\n",
-		"3.journal": "zipstamp journal 1\n{\"card\":",
+		"3.journal": "zipstamp journal 1\n{\"card\":\n",
 		"4.journal": "zipstamp journal 1\n{\"card\":{\"size\":0}}\n",
-		"5.journal": "",
 		"6.text":    "zipstamp journal 9\n{}\n",
+		"7.journal": "", // these were being made when the program was killed: nothing was written on the card
+		"8.journal": "zipstamp jou",
+		"9.journal": "zipstamp journal 1\n{\"card\":",
+		"a.journal": "\x00\x00\x00",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	all, err := All(dir)
 	require.NoError(t, err)
-	require.Len(t, all, 5)
+	require.Len(t, all, 4)
 	require.ErrorIs(t, all[0].Err, ErrVersion)
 	for _, p := range all {
 		assert.Error(t, p.Err, p.Path)
