@@ -283,31 +283,43 @@ func TestClosedTerminalPutsBack(t *testing.T) {
 func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "128MB", "--write-rate", "60MB/s", "--read-rate", "60MB/s")
-	interrupt := func(after time.Duration, args ...string) run {
+	interrupt := func(when func() bool, args ...string) run {
 		cmd := d.command(append([]string{"gauge", "whole", "--yes"}, args...)...)
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
 		require.NoError(t, cmd.Start())
-		time.Sleep(after)
+		require.Eventually(t, when, 30*time.Second, 10*time.Millisecond)
 		require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 		_ = cmd.Wait()
 		return run{cmd.ProcessState.ExitCode(), out.String(), ""}
 	}
-	r := interrupt(1200*time.Millisecond, "a.card")
+	written := func() bool { // beyond what is written before the first look back
+		f, err := os.Open(d.path("a.card.data"))
+		require.NoError(t, err)
+		defer f.Close()
+		at := make([]byte, 8)
+		_, err = f.ReadAt(at, 40<<20)
+		return err == nil && string(at) == "SaltMark"
+	}
+	empty := func() { d.write("a.card.data", make([]byte, 128_000_000)) }
+	r := interrupt(written, "a.card")
 	assert.Equal(t, 130, r.status, r.out)
 	assert.Contains(t, plain(r.out), "was interrupted, and came to no result")
 	assert.Contains(t, plain(r.out), "can be carried on")
-	r = interrupt(2600*time.Millisecond, "a.card")
+	start := time.Now()
+	r = interrupt(func() bool { return time.Since(start) > 2600*time.Millisecond }, "a.card") // while it reads, unless this computer is slow
 	assert.Equal(t, 130, r.status, r.out)
 	assert.Contains(t, plain(r.out), "it is carried on from")
 	again := d.want(0, "it is carried on from", "gauge", "whole", "--yes", "a.card")
 	assert.Contains(t, plain(again.out), "holds what it claims")
 	assert.NotContains(t, d.want(0, "", "gauge", "whole", "--yes", "--first", "20MB", "a.card").err, "carried on")
 
-	interrupt(900*time.Millisecond, "a.card")
+	empty()
+	interrupt(written, "a.card")
 	d.want(0, "this one starts afresh", "gauge", "whole", "--yes", "--afresh", "--first", "20MB", "a.card")
-	interrupt(900*time.Millisecond, "a.card")
-	d.write("a.card.data", make([]byte, 128_000_000))
+	empty()
+	interrupt(written, "a.card")
+	empty()
 	d.want(0, "doesn't hold any more what that wrote", "gauge", "whole", "--yes", "--first", "20MB", "a.card")
 	// What is kept can be of another version, or damaged.
 	d.write("state/zipstamp/tests/a.card-00.progress.json", []byte(`{"gauge_progress": 9}`))
