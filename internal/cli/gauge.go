@@ -246,8 +246,7 @@ func noReceipt(err error) error {
 
 // asks tells whether a person has to be asked: when what is on the card will be lost, or something of it is in use.
 func (g *gauging) asks() bool {
-	mounts, swaps := g.card.InUse()
-	return !g.keeps || g.typed || len(mounts)+len(swaps) > 0
+	return !g.keeps || g.typed || inUse(g.card)
 }
 
 // firstBytes reads a limit, rounded down to whole sectors; 0 for all of the card.

@@ -18,10 +18,10 @@ func (a *app) pace() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "pace [CARD]",
 		Short: "Measure how fast a card is, and which marks it meets",
-		Long: `Pace measures how fast a card reads and writes, in sequence and at single places,
-and says which of the marks Class, U, V and A it meets; and, as far as that can
-be known, whether it is the card or the reader that is slow. What is on the card
-is kept: all that is written is what stands there already.
+		Long: `Pace measures how fast a card reads and writes, in sequence and at single
+places, and says which of the marks Class, U, V and A it meets; and, as far as
+that can be known, whether it is the card or the reader that is slow. What is on
+the card is kept: all that is written is what stands there already.
 
 ` + cardNames,
 		Example: `  zipstamp pace /dev/sdb
@@ -41,7 +41,7 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
-	if g.asks() && (!g.o.yes || g.typed) {
+	if g.asks() {
 		if err := g.confirm(ctx); err != nil {
 			return err
 		}

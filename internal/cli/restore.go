@@ -18,13 +18,13 @@ func (a *app) gaugeRestore() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore [CARD]",
 		Short: "Put back what an interrupted test had saved",
-		Long: `Restore puts back onto a card what a run of gauge spots had saved there and could
-not put back: it was killed, the power was cut, or the card was pulled out. The
-card is known by what it says of itself and by what the test wrote on it.
+		Long: `Restore puts back onto a card what a run of gauge spots had saved there and
+could not put back: it was killed, the power was cut, or the card was pulled
+out. The card is known by what it says of itself and by what the test wrote.
 
 Without CARD every card is tried for which something is kept. --list only shows
-what is kept. --forget gives up what is kept for CARD, or, without CARD, all that
-can't be used.`,
+what is kept. --forget gives up what is kept for CARD, or, without CARD, all
+that can't be used.`,
 		Example: `  zipstamp gauge restore
   zipstamp gauge restore /dev/sdb
   zipstamp gauge restore --list`,
@@ -204,14 +204,10 @@ func (g *gauging) settlePending() error {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
 			continue
 		}
-		found, err := p.Look(g.hold, g.hold.SectorSize())
-		if err != nil {
-			return err
-		}
-		if !found.Is() {
+		fate, err := putBack(g.hold, p)
+		if errors.Is(err, errOtherCard) {
 			continue
 		}
-		fate, err := putBack(g.hold, p)
 		if err != nil {
 			return err
 		}

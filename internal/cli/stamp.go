@@ -282,10 +282,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	}
 	for _, t := range s.targets {
 		if t.draft, err = s.reserve(t); err != nil {
-			return &view.Hint{
-				Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
-				Next: "name a place where there is room and that may be written: --receipt FILE",
-			}
+			return err
 		}
 	}
 	return nil
@@ -317,16 +314,10 @@ func (s *stamping) consent() error {
 }
 
 func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
-	if isFolder(s.o.receipt) {
-		return receipt.InFolder(s.who.folder(s.o.receipt), "stamp", t.card.Name, time.Now())
+	if named := s.o.receipt; named != "" && (s.image.Same(named) || t.card.Is(named)) {
+		return nil, noReceipt(fmt.Errorf("%s is the image or the card", named))
 	}
-	if s.o.receipt != "" {
-		if s.image.Same(s.o.receipt) || t.card.Is(s.o.receipt) {
-			return nil, fmt.Errorf("%s is the image or the card", s.o.receipt)
-		}
-		return receipt.AtFile(s.o.receipt, s.who.owner)
-	}
-	return receipt.InFolder(s.who.receiptsFolder(s.set), "stamp", t.card.Name, time.Now())
+	return s.reserveFor(s.who, s.set, s.o.receipt, receipt.JobStamp, t.card)
 }
 
 func isFolder(path string) bool {
