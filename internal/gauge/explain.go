@@ -57,26 +57,21 @@ func (r *spotsRun) repeatsAfter(ctx context.Context, step int64) (int64, error) 
 		return 0, nil
 	}
 	defer r.phase(meter.Bound, 0)()
-	distances := []int64{step}
-	for _, k := range []int64{2, 3, 5, 7, 11, 13} {
-		if step%(k*sector) == 0 {
-			distances = append(distances, step/k)
+	parts := func(d int64) (all []int64) {
+		for _, k := range []int64{2, 3, 5, 7, 11, 13} {
+			if d%(k*sector) == 0 {
+				all = append(all, d/k)
+			}
 		}
+		return all
 	}
 	real := int64(0)
-	for {
+	for distances := append(parts(step), step); ; distances = parts(real) {
 		found, err := r.confirm(ctx, distances)
 		if err != nil || found == 0 {
 			return real, err
 		}
-		real = found
-		distances = distances[:0]
-		for _, k := range []int64{2, 3, 5, 7, 11, 13} {
-			if found%(k*sector) == 0 {
-				distances = append(distances, found/k)
-			}
-		}
-		if found == step { // its parts have been tried in the same round
+		if real = found; real == step { // its parts have been tried in the same round
 			return real, nil
 		}
 	}

@@ -2,6 +2,7 @@ package gauge
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -75,8 +76,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			}
 		}
 		switch err := r.readAt(other, off); {
-		case failedThere(err):
-			again = false
+		case failedThere(err): // then the first reading counts
 		case err != nil:
 			return err
 		default:
@@ -185,7 +185,7 @@ func (r *wholeRun) findLoss() *Loss {
 	case total < r.limit/16:
 		return nil // single bad places
 	}
-	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return int(min(max(a.Length-b.Length, -1), 1)) })
+	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return cmp.Compare(a.Length, b.Length) })
 	loss := &Loss{Real: biggest.Offset, Exact: true}
 	if r.limit == r.dev.Size() {
 		loss.Tail = r.limit - biggest.End()
