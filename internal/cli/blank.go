@@ -27,8 +27,8 @@ partition and the data in it start at multiples of 4 MiB, as flash needs it.
 exFAT is not made: there is no sound library for it.
 
 ` + cardNames + `
-All that was on the card is lost. With --real-size only so much of a card is used
-as a test found to be real (zipstamp gauge).`,
+All that was on the card is lost. With --real-size only so much of it is used as
+a test found to be real (zipstamp gauge).`,
 		Example: `  zipstamp blank /dev/sdb --label TIDES
   zipstamp blank --real-size liar.card`,
 		Args: takes("one card", 0, 1),

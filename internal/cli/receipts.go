@@ -192,9 +192,10 @@ func (a *app) receiptsExport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "export FILE [WHICH]",
 		Short: "Export a receipt as a page, a picture, a text, or as it is",
-		Long: `Export writes a receipt to FILE, whose ending says how: .html is a page that needs
-nothing else and prints on A4; .png is a picture, .txt a text, and .json the
-record as it is. WHICH is as in receipts show. A FILE that is there is replaced.`,
+		Long: `Export writes a receipt to FILE, whose ending says how: .html is a page that
+needs nothing else and prints on A4; .png is a picture, .txt a text, and .json
+the record as it is. WHICH is as in receipts show. A FILE that is there is
+replaced.`,
 		Example: `  zipstamp receipts export liar.html
   zipstamp receipts export liar.png 3`,
 		Args: takes("a file and a receipt", 1, 2),

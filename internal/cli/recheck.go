@@ -23,9 +23,9 @@ func (a *app) recheck() *cobra.Command {
 		Use:   "recheck [CARD [IMAGE]]",
 		Short: "Read a stamped card again, and tell what differs",
 		Long: `Recheck reads a card again that was stamped, and compares it with IMAGE; without
-IMAGE, with what the receipt of the stamp has of it. It lists in which partitions
-and files something differs. A card from which a board has been started differs:
-what is of that kind is marked so.
+IMAGE, with what the receipt of the stamp has of it. It lists in which
+partitions and files something differs. A card from which a board has been
+started differs: what is of that kind is marked so.
 
 ` + cardNames + `
 Nothing is written.`,

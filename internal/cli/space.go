@@ -27,12 +27,12 @@ func (a *app) gaugeSpace() *cobra.Command {
 	s := &spacing{app: a}
 	cmd := &cobra.Command{
 		Use:   "space FOLDER",
-		Short: "Fill the free space of a card in use with files, and read them back",
-		Long: `Space fills the free space of the file system that FOLDER is on with files, reads
-them back, and removes them. It needs no special rights, and touches no other
-files; a little space is left free. The files are in the folder ` + gauge.SpaceFolder + `
-of FOLDER. With --keep they stay, to be read again later or on another computer
-with --again; --remove removes them.
+		Short: "Fill the free space of a card with files, and read them back",
+		Long: `Space fills the free space of the file system that FOLDER is on with files,
+reads them back, and removes them. It needs no special rights, and touches no
+other files; a little space is left free. The files are in the folder
+` + gauge.SpaceFolder + ` of FOLDER. With --keep they stay, to be read again later or
+on another computer with --again; --remove removes them.
 
 On a card that holds less than it claims, filling the free space may overwrite
 what is on it: only gauge spots leaves such a card as it was.`,
