@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -311,7 +312,8 @@ type fileSet struct {
 	dir, name string
 	size      int64
 	access    card.Access
-	device    string // what is there as long as the disk below is; empty: not known
+	device    string       // what is there as long as the disk below is; empty: not known
+	waits     atomic.Int32 // how often it was waited for the kernel to notice that the disk is gone
 
 	mu      sync.Mutex // guards what follows
 	open    []*os.File
@@ -406,13 +408,28 @@ func (f *fileSet) named(op string, off int64, err error) error {
 	return &card.IOError{Op: op, Card: f.name, Offset: off, Err: err}
 }
 
-// gone tells whether the disk below the files isn't there any more: then a file system gives I/O errors, or says that it is read-only.
+// How long after an error a disk may still seem to be there that has been pulled out, and after how many errors that is waited for: if it is still there
+// after so many, it has bad places, whatever becomes of it later.
+const (
+	leaveTime = 2 * time.Second
+	maxWaits  = 8
+)
+
+// gone tells, after an error, whether the disk below the files isn't there any more: then a file system gives I/O errors, or says that it is
+// read-only, and does so before the kernel has taken the disk away.
 func (f *fileSet) gone() bool {
 	if f.device == "" {
 		return false
 	}
-	_, err := os.Stat(f.device)
-	return errors.Is(err, fs.ErrNotExist)
+	waits := f.waits.Add(1) <= maxWaits
+	for start := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		if _, err := os.Stat(f.device); errors.Is(err, fs.ErrNotExist) {
+			return true
+		}
+		if !waits || time.Since(start) >= leaveTime {
+			return false
+		}
+	}
 }
 
 func (f *fileSet) Flush() error {

@@ -87,11 +87,15 @@ func counterfeitSentence(name string, r *gauge.Report) string {
 // SpaceSentence is the answer of a test of free space.
 func SpaceSentence(folder string, r *gauge.Report, err error) string {
 	folder = word(folder)
+	written := Bytes(r.Tested)
+	if err != nil {
+		written = "what was" // how much of it was read back is known roughly
+	}
 	switch r.Verdict {
 	case gauge.Counterfeit:
 		return fmt.Sprintf("The card under %s loses data: of %s written to its free space, %s came back.", folder, Bytes(r.Tested), Bytes(r.Loss.Real))
 	case gauge.Faulty:
-		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, Bytes(r.Tested), faultClause(r.Bad))
+		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, written, faultClause(r.Bad))
 	case gauge.Unsteady:
 		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder, count(r.Bad.Unsteady, "sector"))
 	case gauge.Holds:

@@ -46,6 +46,10 @@ func TestGaugeSentences(t *testing.T) {
 	}
 	assert.Equal(t, "The card under /media/TIDES loses data: of 8.00 GB written to its free space, 1.00 GB came back.",
 		SpaceSentence("/media/TIDES", &gauge.Report{Verdict: gauge.Counterfeit, Tested: 8e9, Loss: &gauge.Loss{Real: 1e9}}, nil))
+	faulty := &gauge.Report{Verdict: gauge.Faulty, Tested: 8e9, Bad: gauge.Counts{Unreadable: 3}}
+	assert.Equal(t, "The card under /media/TIDES is faulty: of 8.00 GB written to its free space, 3 sectors can't be read.", SpaceSentence("/media/TIDES", faulty, nil))
+	assert.Equal(t, "The card under /media/TIDES is faulty: of what was written to its free space, 3 sectors can't be read.",
+		SpaceSentence("/media/TIDES", faulty, ErrInterrupted))
 }
 
 func TestRecheckSentences(t *testing.T) {
