@@ -93,3 +93,25 @@ func TestGaugeRealDevices(t *testing.T) {
 
 	d.want(0, "holds what it claims", "gauge", "whole", "--yes", device)
 }
+
+// TestInterruptedWholeOfOneOfTwins: of two cards that say the same of themselves, the test of one goes on, also under another name, after the other was
+// tested; and when it has ended, it is not carried on again.
+func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "losetup")
+	d := newDesk(t)
+	const size = 512 << 20
+	for _, name := range []string{"ebb.img", "flood.img"} {
+		d.write(name, nil)
+		require.NoError(t, os.Truncate(d.path(name), size))
+	}
+	ebb, flood := testbed.Loop(t, d.path("ebb.img"), "--direct-io=on"), testbed.Loop(t, d.path("flood.img"), "--direct-io=on")
+	renamed := testbed.Loop(t, d.path("ebb.img"), "--direct-io=on")
+	r := d.interrupt(d.stamped("ebb.img", 40<<20), "gauge", "whole", "--yes", ebb)
+	require.Equal(t, 130, r.status, r.out)
+	r = d.want(0, "hold what is written", "gauge", "whole", "--yes", "--first", "16MB", flood)
+	assert.NotContains(t, plain(r.err), "was interrupted")
+	d.want(0, "it is carried on from", "gauge", "whole", "--yes", renamed)
+	r = d.want(0, "hold what is written", "gauge", "whole", "--yes", "--first", "16MB", renamed)
+	assert.NotContains(t, plain(r.err), "was interrupted", "that test has ended")
+}

@@ -279,28 +279,39 @@ func TestClosedTerminalPutsBack(t *testing.T) {
 	d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
 }
 
+// interrupt starts the program, and sends SIGINT as soon as something is so.
+func (d *desk) interrupt(when func() bool, args ...string) run {
+	d.t.Helper()
+	cmd := d.command(args...)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(d.t, cmd.Start())
+	require.Eventually(d.t, when, 30*time.Second, 10*time.Millisecond)
+	require.NoError(d.t, cmd.Process.Signal(syscall.SIGINT))
+	_ = cmd.Wait() // its status is in the result
+	return run{cmd.ProcessState.ExitCode(), out.String(), ""}
+}
+
+// stamped tells whether a file has a sector stamp at an offset.
+func (d *desk) stamped(name string, off int64) func() bool {
+	return func() bool {
+		f, err := os.Open(d.path(name))
+		require.NoError(d.t, err)
+		defer f.Close()
+		at := make([]byte, 8)
+		_, err = f.ReadAt(at, off)
+		return err == nil && string(at) == "SaltMark"
+	}
+}
+
 // TestInterruptedWholeIsCarriedOn sends SIGINT while it writes, and while it reads.
 func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "128MB", "--write-rate", "60MB/s", "--read-rate", "60MB/s")
 	interrupt := func(when func() bool, args ...string) run {
-		cmd := d.command(append([]string{"gauge", "whole", "--yes"}, args...)...)
-		var out bytes.Buffer
-		cmd.Stdout, cmd.Stderr = &out, &out
-		require.NoError(t, cmd.Start())
-		require.Eventually(t, when, 30*time.Second, 10*time.Millisecond)
-		require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
-		_ = cmd.Wait()
-		return run{cmd.ProcessState.ExitCode(), out.String(), ""}
+		return d.interrupt(when, append([]string{"gauge", "whole", "--yes"}, args...)...)
 	}
-	written := func() bool { // beyond what is written before the first look back
-		f, err := os.Open(d.path("a.card.data"))
-		require.NoError(t, err)
-		defer f.Close()
-		at := make([]byte, 8)
-		_, err = f.ReadAt(at, 40<<20)
-		return err == nil && string(at) == "SaltMark"
-	}
+	written := d.stamped("a.card.data", 40<<20) // beyond what is written before the first look back
 	empty := func() { d.write("a.card.data", make([]byte, 128_000_000)) }
 	r := interrupt(written, "a.card")
 	assert.Equal(t, 130, r.status, r.out)

@@ -338,24 +338,24 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 		return nil, err
 	}
 	g.follow()
-	last := gauge.Progress{Nonce: w.Nonce}
-	w.Keep = func(p gauge.Progress) error {
-		last = p
-		return gauge.KeepProgress(g.who.tests(), who, p)
-	}
-	w.Expect = func(e gauge.Expectation) { g.shown.Say(view.Expectation(e)) }
+	nonce := w.Nonce
 	if w.Carry != nil {
-		last = *w.Carry
+		nonce = w.Carry.Nonce
 	}
+	w.Keep = func(p gauge.Progress) error { return gauge.KeepProgress(g.who.tests(), who, p) }
+	w.Expect = func(e gauge.Expectation) { g.shown.Say(view.Expectation(e)) }
 	rep, err := w.Run(ctx)
 	g.unfollow()
 	if err == nil {
-		if dropped := gauge.DropProgress(g.who.tests(), who, last); dropped != nil {
+		if dropped := gauge.DropProgress(g.who.tests(), nonce); dropped != nil {
 			g.screen.Problem(dropped, g.words)
 		}
 	}
 	return rep, err
 }
+
+// forgetAfter is how long the progress of a test is kept that may be of this card, but is not of what is on it now.
+const forgetAfter = 60 * 24 * time.Hour
 
 // carryOn looks for a test of this card that was interrupted.
 func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
@@ -373,6 +373,8 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 			first = g.card.Size
 		}
 		switch {
+		case !still && !p.Same && time.Since(p.When) < forgetAfter:
+			continue // of another card that says the same of itself
 		case !still:
 			g.screen.Say("A test of %s was interrupted, but the card doesn't hold any more what that wrote; it starts afresh.", g.card.Name)
 		case afresh || p.First != first:
@@ -383,10 +385,10 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 				at, what = p.Back, "reading back"
 			}
 			g.screen.Say("A test of %s was interrupted; it is carried on from %s, %s.", g.card.Name, view.Bytes(at), what)
-			w.Carry = &p
+			w.Carry = &p.Progress
 			return nil
 		}
-		if err := gauge.DropProgress(g.who.tests(), who, p); err != nil {
+		if err := gauge.DropProgress(g.who.tests(), p.Nonce); err != nil {
 			return err
 		}
 	}

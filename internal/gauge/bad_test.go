@@ -3,6 +3,8 @@ package gauge
 import (
 	"encoding/json"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -126,14 +128,25 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 	p.Head = 32 << 20
 	require.NoError(t, KeepProgress(folder, card, p))
 	found, unusable := FindProgress(folder.Path(), card)
-	assert.Equal(t, []Progress{p}, found)
+	require.Len(t, found, 1)
+	assert.Equal(t, p, found[0].Progress)
+	assert.False(t, found[0].Same, "the serial number may be that of a reader")
 	assert.Empty(t, unusable)
+	text, err := os.ReadFile(filepath.Join(folder.Path(), progressName(p.Nonce)))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(folder.Path(), "copy"+progressSuffix), text, 0o600))
+	found, unusable = FindProgress(folder.Path(), card)
+	assert.Len(t, found, 1)
+	require.Len(t, unusable, 1)
+	assert.ErrorContains(t, unusable[0], "not under the name of its test")
 	other := card
 	other.Serial = "SW-0002"
 	found, _ = FindProgress(folder.Path(), other)
 	assert.Empty(t, found, "it is of another card")
-	require.NoError(t, DropProgress(folder, card, p))
-	require.NoError(t, DropProgress(folder, card, p), "it may be gone")
+	require.NoError(t, DropProgress(folder, p.Nonce))
+	require.NoError(t, DropProgress(folder, p.Nonce), "it may be gone")
+	found, _ = FindProgress(folder.Path(), card)
+	assert.Empty(t, found)
 
 	for why, change := range map[string]func(*kept){
 		"another version":           func(k *kept) { k.Version = 2 },

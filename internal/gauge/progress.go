@@ -8,8 +8,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/state"
 )
 
@@ -28,9 +30,8 @@ type kept struct {
 
 const progressSuffix = ".progress.json"
 
-func progressName(c journal.Card, p Progress) string {
-	return fmt.Sprintf("%s-%s%s", state.PlainName(c.Name), p.Nonce.String()[:8], progressSuffix)
-}
+// progressName is of the test and not of the card, whose name may be another one when the test is carried on.
+func progressName(n mark.Nonce) string { return n.String() + progressSuffix }
 
 // KeepProgress keeps how far the test of a card has come: it is there whole, or as it was before.
 func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
@@ -43,7 +44,7 @@ func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
 		return err
 	}
 	defer root.Close()
-	name := progressName(c, p)
+	name := progressName(p.Nonce)
 	temp := "." + name + ".part"
 	f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
@@ -62,17 +63,24 @@ func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
 	return state.Sync(root)
 }
 
-// DropProgress takes away what is kept of a test that has ended; that there is none is fine.
-func DropProgress(folder state.Place, c journal.Card, p Progress) error {
-	err := os.Remove(filepath.Join(folder.Path(), progressName(c, p)))
+// DropProgress takes away what is kept of a test, which has ended or can't be carried on; that there is nothing is fine.
+func DropProgress(folder state.Place, n mark.Nonce) error {
+	err := os.Remove(filepath.Join(folder.Path(), progressName(n)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	return err
 }
 
+// Kept is what is kept of a test.
+type Kept struct {
+	Progress
+	Same bool      // it is of this very card; else it may be of another one that says the same of itself
+	When time.Time // it was kept
+}
+
 // FindProgress gives what is kept of tests of cards that may be this one, and says which files can't be used.
-func FindProgress(folder string, c journal.Card) (found []Progress, unusable []error) {
+func FindProgress(folder string, c journal.Card) (found []Kept, unusable []error) {
 	entries, err := os.ReadDir(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, []error{err}
@@ -87,12 +95,19 @@ func FindProgress(folder string, c journal.Card) (found []Progress, unusable []e
 		if err == nil {
 			k, err = readProgress(text)
 		}
+		if err == nil && e.Name() != progressName(k.Progress.Nonce) {
+			err = errors.New("not under the name of its test")
+		}
+		var info fs.FileInfo
+		if err == nil {
+			info, err = e.Info()
+		}
 		if err != nil {
 			unusable = append(unusable, fmt.Errorf("%s: %w", path, err))
 			continue
 		}
 		if k.Card.May(c) {
-			found = append(found, k.Progress)
+			found = append(found, Kept{k.Progress, k.Card.Same(c), info.ModTime()})
 		}
 	}
 	return found, unusable

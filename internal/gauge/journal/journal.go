@@ -81,6 +81,12 @@ func (c Card) May(other Card) bool {
 	return true
 }
 
+// Same tells whether the card is certainly the other one: a number of its own says so, or a path that stands for nothing else. The serial number of a USB
+// device may be that of a reader.
+func (c Card) Same(other Card) bool {
+	return c.May(other) && (c.CID != "" && other.CID != "" || c.Kind == other.Kind && c.Kind != blockKind)
+}
+
 // blockKind is the kind whose paths are handed out anew each time.
 const blockKind = "block device"
 

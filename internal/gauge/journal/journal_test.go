@@ -119,6 +119,11 @@ func TestCardsAreKnownByWhatBothSay(t *testing.T) {
 	assert.False(t, stick.May(with(stick, func(c *Card) { c.Size++ })))
 	assert.False(t, slot.May(with(slot, func(c *Card) { c.CID = "27-SM-2" })))
 	assert.False(t, file.May(with(file, func(c *Card) { c.Path = "/tmp/b.card" })), "a file is the file")
+
+	assert.True(t, file.Same(file))
+	assert.True(t, slot.Same(with(slot, func(c *Card) { c.Path = "/dev/mmcblk1" })))
+	assert.False(t, slot.Same(with(slot, func(c *Card) { c.CID = "27-SM-2" })))
+	assert.False(t, stick.Same(stick), "its number may be that of a reader")
 }
 
 // FuzzRead reads anything, and never more than there is room for on the card.
