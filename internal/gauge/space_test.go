@@ -1,6 +1,7 @@
 package gauge
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -34,4 +35,23 @@ func TestDiskThatLeavesSlowly(t *testing.T) {
 		}
 		assert.Less(t, time.Since(start), maxWaits*leaveTime+time.Second, "a disk with many bad places is not waited for at each")
 	})
+}
+
+// TestErrorsOfFilesAreThoseOfACard: what full means, also by the user's quota or the largest file, and what says that the card is gone.
+func TestErrorsOfFilesAreThoseOfACard(t *testing.T) {
+	f := &fileSet{name: "/media/wren/TIDES"}
+	for _, e := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG} {
+		err := f.named("write", 0, &os.PathError{Op: "write", Path: "space-00001.bin", Err: e})
+		assert.ErrorIs(t, err, errFull)
+		assert.ErrorIs(t, err, e)
+	}
+	for _, e := range []error{syscall.ENODEV, syscall.ENXIO, fs.ErrNotExist} {
+		assert.ErrorAs(t, f.named("read", 0, e), new(*card.GoneError))
+	}
+	assert.NoError(t, f.named("read", 0, nil))
+	err := f.named("write", 8192, syscall.EROFS)
+	var io *card.IOError
+	require.ErrorAs(t, err, &io)
+	assert.Equal(t, int64(8192), io.Offset)
+	assert.False(t, failedThere(err), "all places of a file system that is read-only by now fail")
 }

@@ -3,6 +3,7 @@ package receipt
 import (
 	"encoding/base64"
 	"errors"
+	"slices"
 
 	"zipstamp/internal/digest"
 )
@@ -10,14 +11,14 @@ import (
 // Blocks are digests of an image's parts, one after the other, by which a card can be checked again without the image.
 type Blocks struct {
 	Size    int64  `json:"size"`           // of a part, bytes; the last one may be shorter
-	Head    string `json:"head,omitempty"` // likewise of the first block, in pieces of 64 KiB
+	Head    string `json:"head,omitempty"` // likewise of the first block, in pieces of 64 KiB, and then of each other block of the first part
 	Digests string `json:"digests"`        // base64 of 16 bytes for each part: the start of its BLAKE3 digest, or, where a part has several blocks of 4 MiB, of that of their digests
 }
 
 // maxParts is how many parts there are at most, so that a receipt doesn't grow with the image.
 const maxParts = 4096
 
-// BlocksOf lists the digests of an image's blocks.
+// BlocksOf lists the digests of an image's blocks, and those of the pieces of the first one.
 func BlocksOf(blocks []digest.Block, head []digest.Part) *Blocks {
 	if len(blocks) == 0 {
 		return nil
@@ -32,6 +33,11 @@ func BlocksOf(blocks []digest.Block, head []digest.Part) *Blocks {
 		all = append(all, d[:]...)
 	}
 	var first []byte
+	if len(head) > 0 {
+		for _, b := range blocks[1:min(per, len(blocks))] {
+			head = append(slices.Clip(head), digest.SumPart([]digest.Block{b}, 1))
+		}
+	}
 	for _, d := range head {
 		first = append(first, d[:]...)
 	}
@@ -41,7 +47,7 @@ func BlocksOf(blocks []digest.Block, head []digest.Part) *Blocks {
 // errBlocks says that what a receipt has can't be used.
 var errBlocks = errors.New("the receipt's digests of blocks make no sense")
 
-// Parts gives the digests of all parts, and those of the pieces of the first block.
+// Parts gives the digests of all parts, and those of what the first one consists of.
 func (b *Blocks) Parts() (parts, head []digest.Part, err error) {
 	if b.Size <= 0 || b.Size%digest.BlockSize != 0 || b.Size > 1<<40 {
 		return nil, nil, errBlocks

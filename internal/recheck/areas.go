@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
 	"zipstamp/internal/layout"
 )
 
@@ -18,6 +19,26 @@ type Area struct {
 	First   int64  // where the first of them is, bytes
 	Started bool   // it is what a board changes when it starts from the card
 	Why     string // why so, or not
+}
+
+// units cuts a stretch that differs into those that have a digest of their own: where something differs that a start changes, nothing follows for the others.
+func (r *run) units(e Extent) (all []Extent) {
+	if r.Image != nil {
+		return []Extent{e}
+	}
+	for at := e.Offset; at < e.End(); {
+		unit := r.PartSize
+		switch {
+		case len(r.Head) > 0 && at < digest.BlockSize:
+			unit = digest.HeadPiece
+		case len(r.Head) > 0 && at < r.PartSize:
+			unit = digest.BlockSize
+		}
+		end := min((at/unit+1)*unit, e.End())
+		all = append(all, Extent{at, end - at})
+		at = end
+	}
+	return all
 }
 
 // place is a stretch of the card that has a name.
@@ -42,7 +63,11 @@ func (r *run) areas() ([]Area, error) {
 	if err != nil {
 		return nil, err
 	}
-	areas := sum(r.places(rd, disk), append(slices.Clone(r.rep.Differs), r.rep.Failed...), r.Image == nil)
+	var differs []Extent
+	for _, e := range append(slices.Clone(r.rep.Differs), r.rep.Failed...) {
+		differs = append(differs, r.units(e)...)
+	}
+	areas := sum(r.places(rd, disk), differs, r.Image == nil)
 	for i := range areas {
 		volume, ok := strings.CutSuffix(areas[i].Name, freeRoom)
 		written := slices.ContainsFunc(areas, func(a Area) bool { return a.Name == volume+tables })

@@ -26,7 +26,7 @@ type Job struct {
 
 	Parts    []digest.Part
 	PartSize int64         // bytes; a multiple of digest.BlockSize
-	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, where these are known
+	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, and then of each other block of the first part, where these are known
 	Size     int64         // of the image, bytes, where it is not given
 
 	Stamped time.Time // when the card was stamped; what was written to it later, its files say so. Zero: not known
@@ -248,29 +248,33 @@ func (r *run) compare(ctx context.Context, p part) error {
 	switch {
 	case p.want != nil || failed || digest.SumPart(sums, int(r.PartSize/digest.BlockSize)) == p.digest:
 	case p.offset == 0 && len(r.Head) > 0:
-		return r.compareHead(buf, p.length)
+		return r.compareHead(buf, p.length, sums)
 	default:
 		r.add(Extent{p.offset, p.length})
 	}
 	return nil
 }
 
-// compareHead finds out which pieces of the first block differ, and of the rest of the first part, that it does.
-func (r *run) compareHead(buf []byte, length int64) error {
+// compareHead finds out which pieces of the first block differ, and which of the other blocks of the first part. sums are those of the blocks as they are.
+func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 	n := min(digest.BlockSize, length)
 	if _, err := r.Device.ReadAt(buf[:roundUp(n, int64(r.Device.SectorSize()))], 0); err != nil {
 		return err
 	}
-	same := true
-	for i, d := range digest.SumHead(buf[:n]) {
-		if i >= len(r.Head) || d != r.Head[i] {
-			at := int64(i) * digest.HeadPiece
-			r.add(Extent{at, min(digest.HeadPiece, n-at)})
-			same = false
-		}
+	now := digest.SumHead(buf[:n])
+	for _, s := range sums[1:] {
+		now = append(now, digest.SumPart([]digest.Block{s}, 1))
 	}
-	if same && length > n {
-		r.add(Extent{n, length - n})
+	at := int64(0)
+	for i, d := range now {
+		end := min(at+digest.HeadPiece, n)
+		if at >= n {
+			end = min(at+digest.BlockSize, length)
+		}
+		if i >= len(r.Head) || d != r.Head[i] {
+			r.add(Extent{at, end - at})
+		}
+		at = end
 	}
 	return nil
 }
