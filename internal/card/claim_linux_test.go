@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
-	"zipstamp/internal/card/practice"
 	"zipstamp/internal/testbed"
 )
 
@@ -222,59 +221,4 @@ func TestThisComputersOwnDisks(t *testing.T) {
 		_, err = c.Claim(context.Background(), card.Freeing{Consent: card.Consent{FixedDisk: true, Asked: true}})
 		assert.Error(t, err, c.Path)
 	}
-}
-
-// TestHoldForgives has a card whose accesses fail now and then, and one whose reader is reset.
-func TestHoldForgives(t *testing.T) {
-	hold := func(s practice.Spec) *card.Hold {
-		path := filepath.Join(t.TempDir(), "a.card")
-		s.Claimed, s.Backing = 8<<20, "data"
-		require.NoError(t, practice.Create(path, s))
-		c, err := card.Find(path)
-		require.NoError(t, err)
-		h, err := c.Claim(context.Background(), card.Freeing{})
-		require.NoError(t, err)
-		t.Cleanup(func() { h.Close() })
-		return h
-	}
-	buf := make([]byte, 1<<20)
-	h := hold(practice.Spec{Faults: []practice.Fault{{Kind: practice.FailWrite, Sector: 100, Times: 2}, {Kind: practice.FailRead, Sector: 9000}}})
-	_, err := h.WriteAt(buf, 0)
-	require.NoError(t, err)
-	require.Len(t, h.Mishaps(), 1)
-	assert.Equal(t, "write", h.Mishaps()[0].Op)
-	_, err = h.ReadAt(buf, 4<<20)
-	assert.ErrorAs(t, err, new(*card.IOError), "what always fails is told")
-	assert.Len(t, h.Mishaps(), 1)
-
-	h = hold(practice.Spec{Faults: []practice.Fault{{Kind: practice.FailWrite, Sector: 0, Count: 16384}}})
-	start := time.Now()
-	for i := range 40 {
-		_, err = h.WriteAt(buf[:4096], int64(i)*4096)
-		require.Error(t, err)
-	}
-	assert.Less(t, time.Since(start), 10*time.Second, "a dead card is not tried for ever")
-
-	h = hold(practice.Spec{ResetsAfter: 2 << 20})
-	var told []card.Mishap
-	h.Tell(func(m card.Mishap) { told = append(told, m) })
-	h.Recognise(func(card.Device) bool { return true })
-	for i := range 4 {
-		_, err = h.WriteAt(buf, int64(i)<<20)
-		require.NoError(t, err, "MiB %d", i)
-	}
-	require.Len(t, told, 2)
-	assert.True(t, told[0].Waiting)
-	assert.Equal(t, "a.card", told[1].Name)
-
-	h = hold(practice.Spec{ResetsAfter: 1 << 20})
-	h.Recognise(func(card.Device) bool { return false })
-	_, _ = h.WriteAt(buf, 0)
-	_, err = h.WriteAt(buf, 1<<20)
-	assert.ErrorAs(t, err, new(*card.GoneError), "another card was put in")
-	h = hold(practice.Spec{GoneAfter: 1 << 20})
-	h.Recognise(func(card.Device) bool { return true })
-	_, _ = h.WriteAt(buf, 0)
-	_, err = h.WriteAt(buf, 1<<20)
-	assert.ErrorAs(t, err, new(*card.GoneError))
 }

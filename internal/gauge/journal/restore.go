@@ -63,12 +63,14 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 	}
 	for at := 0; at < len(buf); at += sector {
 		now, then := buf[at:at+sector], place.Data[at:at+sector]
+		again := hasStamp(then, nonce) // a stamp was saved where addresses repeat, and what stood there was saved before
 		switch {
 		case hasStamp(now, nonce):
 			f.Stamps++
-			if !hasStamp(then, nonce) { // a stamp was saved only where addresses repeat, and what stood there was saved before
+			if !again {
 				f.restoring = append(f.restoring, Place{place.Offset + int64(at), then})
 			}
+		case again: // and has been put back
 		case bytes.Equal(now, then):
 			f.Same++
 		default:
