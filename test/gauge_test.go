@@ -186,6 +186,27 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Contains(t, r.out, "begun on")
 	assert.Equal(t, before, d.sum("a.card"))
 
+	// What the card doesn't take stays saved, for another reader.
+	kill()
+	good := d.read("a.card")
+	broken := func(kind string) {
+		d.write("a.card", append(bytes.Clone(good), "\n[[fault]]\nkind = '"+kind+"'\n"...))
+	}
+	broken("write")
+	doc := document(t, d.want(5, "", "gauge", "restore", "--json", "a.card"))
+	kept := doc["kept"].([]any)[0].(map[string]any)
+	assert.Contains(t, kept["error"], "1 did not take it, and what belongs there stays saved")
+	assert.Equal(t, float64(5), doc["exit"])
+	broken("read")
+	d.want(5, "8 sectors where something is to be put back can't be read; what belongs there stays saved", "gauge", "restore", "a.card").mentions(t, "try it in another reader")
+	broken("write")
+	d.want(0, "what had been saved is to be put back", "gauge", "restore", "--list")
+	d.want(6, "1 did not take it", "gauge", "spots", "a.card")
+	d.write("a.card", good)
+	doc = document(t, d.want(0, "", "gauge", "restore", "--json"))
+	assert.Contains(t, doc["kept"].([]any)[0].(map[string]any)["fate"], "put back")
+	assert.Equal(t, before, d.sum("a.card"))
+
 	kill()
 	d.want(0, "It is given up when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz", "a.card")
 	d.want(0, "Nothing is to be put back", "gauge", "restore")

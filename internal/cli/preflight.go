@@ -52,18 +52,13 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	rep, restored, err := gauge.Spots{
 		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces, Quick: max(need, stamp.BlockSize), Journal: j,
 	}.Run(ctx)
-	if j != nil && (restored || err == nil) {
-		_ = j.Remove() // what it has is to be overwritten
-	} else if j != nil {
-		_ = j.Close() // for gauge restore
+	state := stamp.Untouched
+	if !restored {
+		state = stamp.Uncertain
 	}
 	t.spots = &receipt.Spots{Done: err == nil, Verdict: string(rep.Verdict), Written: rep.Written, Seconds: time.Since(start).Seconds()}
 	switch l := rep.Loss; {
 	case errors.As(err, new(*card.GoneError)), ctx.Err() != nil:
-		state := stamp.Untouched
-		if !restored {
-			state = stamp.Uncertain
-		}
 		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
 	case err != nil:
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
@@ -72,7 +67,14 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		t.warning = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped all the same; but don't rely on it.", t.card.Name, view.Bytes(l.Real), view.Bytes(rep.Claimed))
 	case l != nil:
 		t.spots.Real = l.Real
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need}}
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need}}
+	}
+	switch {
+	case j == nil:
+	case restored, err == nil && t.outcome == nil:
+		_ = j.Remove() // what it has is there, or is to be overwritten
+	default:
+		_ = j.Close() // for gauge restore
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
@@ -76,7 +77,7 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 	if r.json {
 		r.printJSON(keptDocument(kept, statusOf(err)))
 	} else {
-		r.screen.Kept(kept, list)
+		r.screen.Kept(kept, list, r.words)
 	}
 	if err != nil {
 		return shown{err}
@@ -125,6 +126,16 @@ func inUse(c *card.Card) bool {
 // errOtherCard says that a card is not the one that a journal is of.
 var errOtherCard = errors.New("nothing on the card shows that it is the one that was tested, or something else was written to it since; nothing was written")
 
+// notBackError says that a card did not take all that had been saved of it.
+type notBackError struct{ restored, unread, wrong int }
+
+func (e *notBackError) Error() string {
+	if e.unread > 0 {
+		return fmt.Sprintf("%s where something is to be put back can't be read; what belongs there stays saved", english.Plural(e.unread, "sector", ""))
+	}
+	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", english.Plural(e.restored, "sector", ""), e.wrong)
+}
+
 // putBack puts back what a journal has onto a card that may be its, and takes the journal away if all is as it was.
 func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
@@ -133,6 +144,8 @@ func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 		return "", err
 	case found.Done():
 		return "all was back already", p.Remove()
+	case !found.Is() && found.Unread > 0:
+		return "", notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
 		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
@@ -140,11 +153,14 @@ func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 	if err != nil {
 		return "", err
 	}
-	fate = fmt.Sprintf("put back %d sectors", restored)
 	if wrong > 0 {
-		fate += fmt.Sprintf("; %d did not take it, which is a fault of the card", wrong)
+		return "", notBack(&notBackError{restored: restored, wrong: wrong})
 	}
-	return fate, p.Remove()
+	return "put back " + english.Plural(restored, "sector", ""), p.Remove()
+}
+
+func notBack(err *notBackError) error {
+	return &view.Hint{Err: err, Next: "try it in another reader; or give it up: zipstamp gauge restore --forget CARD"}
 }
 
 // findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says the same of itself and has
@@ -207,6 +223,9 @@ func (g *gauging) settlePending() error {
 		fate, err := putBack(g.hold, p)
 		if errors.Is(err, errOtherCard) {
 			continue
+		}
+		if is[*notBackError](err) { // it stays saved
+			fate, err = err.Error(), nil
 		}
 		if err != nil {
 			return err

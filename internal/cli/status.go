@@ -69,7 +69,7 @@ func statusOf(err error) int {
 		return statusImage
 	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err):
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err), is[*notBackError](err):
 		return statusCard
 	case is[*gaugeError](err), is[*gauge.TooSmallError](err):
 		return statusGauge

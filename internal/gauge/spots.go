@@ -385,9 +385,11 @@ func (r *spotsRun) putBack() error {
 	}
 	return each(func(b []byte, p journal.Place) error {
 		if err := r.readAt(b, p.Offset); err != nil {
-			if !failedThere(err) {
-				r.pending = true
+			if failedThere(err) && r.lost(p.Offset) {
+				return err
 			}
+			r.rep.Changed++
+			r.pending = true
 			return err
 		}
 		if bytes.Equal(b, p.Data) {

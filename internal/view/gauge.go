@@ -306,8 +306,8 @@ type Kept struct {
 	Err  error
 }
 
-// Kept lists journals.
-func (v *Screen) Kept(all []Kept, only bool) {
+// Kept lists journals; only says that nothing was put back, and again is the command line.
+func (v *Screen) Kept(all []Kept, only bool, again []string) {
 	a := &answer{style: good, sentence: "Nothing is to be put back."}
 	failed := 0
 	for _, k := range all {
@@ -334,6 +334,9 @@ func (v *Screen) Kept(all []Kept, only bool) {
 		}
 		if k.Err != nil {
 			lines = append(lines, strings.TrimRight(ProblemSentence(k.Err), "."))
+			if next := nextStep(k.Err, again); next != "" {
+				lines = append(lines, "Next: "+next)
+			}
 		}
 		a.add(cmp.Or(k.Card.Name, "?"), "%s", strings.Join(lines, "\n"))
 	}

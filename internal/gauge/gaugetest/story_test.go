@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -444,5 +445,61 @@ func TestReadsAsIsSaid(t *testing.T) {
 			assert.True(t, strings.Contains(rep.Loss.ReadsAs, want), "%s, %s: %q", reads, method, rep.Loss.ReadsAs)
 			require.NoError(t, d.Close())
 		}
+	}
+}
+
+// tired is a card that fails at its start while what was there is put back.
+type tired struct {
+	card.Device
+	meter *meter.Meter
+	op    string
+}
+
+func (d tired) fails(op string, off int64) error {
+	if op == d.op && off == 0 && d.meter.Read().Phase == meter.PutBack {
+		return &card.IOError{Op: op, Card: "a.card", Offset: off, Err: syscall.EIO}
+	}
+	return nil
+}
+
+func (d tired) ReadAt(p []byte, off int64) (int, error) {
+	if err := d.fails("read", off); err != nil {
+		return 0, err
+	}
+	return d.Device.ReadAt(p, off)
+}
+
+func (d tired) WriteAt(p []byte, off int64) (int, error) {
+	if err := d.fails("write", off); err != nil {
+		return 0, err
+	}
+	return d.Device.WriteAt(p, off)
+}
+
+// TestWhatIsNotSeenToBeBackStaysSaved: a place that fails when it is put back, or cannot be read after that, is kept for another reader.
+func TestWhatIsNotSeenToBeBackStaysSaved(t *testing.T) {
+	for _, op := range []string{"read", "write"} {
+		r := reader(t)
+		random := rand.New(rand.NewPCG(5, 1))
+		spec := practice.Spec{Version: practice.Version, Claimed: 48e6}
+		d, err := r.Insert(spec)
+		require.NoError(t, err)
+		require.NoError(t, r.Fill(int64(spec.Claimed), random))
+		before, err := r.Sum()
+		require.NoError(t, err)
+		folder := state.Place{Home: t.TempDir(), Folder: "journals"}
+		nonce := Nonce(random)
+		j, err := journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
+		require.NoError(t, err)
+		var m meter.Meter
+		rep, restored, err := gauge.Spots{Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j}.Run(context.Background())
+		require.NoError(t, err)
+		assert.False(t, restored, op)
+		assert.Equal(t, int64(1), rep.Changed, op)
+		require.NoError(t, errors.Join(j.Close(), d.Close()))
+		putRight(t, r, spec, folder)
+		after, err := r.Sum()
+		require.NoError(t, err)
+		assert.Equal(t, before, after, op)
 	}
 }
