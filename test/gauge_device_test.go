@@ -3,6 +3,8 @@
 package test
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -114,4 +116,63 @@ func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
 	d.want(0, "it is carried on from", "gauge", "whole", "--yes", renamed)
 	r = d.want(0, "hold what is written", "gauge", "whole", "--yes", "--first", "16MB", renamed)
 	assert.NotContains(t, plain(r.err), "was interrupted", "that test has ended")
+}
+
+// TestSpaceThatChanges fills the free space of a card while another program takes some of it, or writes over what was written.
+func TestSpaceThatChanges(t *testing.T) {
+	testbed.NeedRoot(t)
+	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "fallocate")
+	d := newDesk(t)
+	d.write("card.img", nil)
+	require.NoError(t, os.Truncate(d.path("card.img"), 768<<20))
+	device := testbed.Loop(t, d.path("card.img"), "--direct-io=on")
+	sh := func(name string, args ...string) {
+		t.Helper()
+		out, err := exec.Command(name, args...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	sh("mkfs.ext4", "-q", device)
+	require.NoError(t, os.MkdirAll(d.path("mnt"), 0o755))
+	sh("mount", device, d.path("mnt"))
+	t.Cleanup(func() { _ = exec.Command("umount", d.path("mnt")).Run() }) // it may not be mounted
+	free := func() int64 {
+		var st syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(d.path("mnt"), &st))
+		return int64(st.Bavail) * int64(st.Bsize)
+	}
+	all := free()
+	filled := func(n int64, then func()) run {
+		t.Helper()
+		cmd := d.command("gauge", "space", "--json", "mnt")
+		var out, problem bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &problem
+		require.NoError(t, cmd.Start())
+		require.Eventually(t, func() bool { return free() < all-n }, 60*time.Second, time.Millisecond)
+		require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
+		then()
+		require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))
+		_ = cmd.Wait() // its status is in the result
+		return run{cmd.ProcessState.ExitCode(), out.String(), problem.String()}
+	}
+	r := filled(40<<20, func() { sh("fallocate", "-l", fmt.Sprint(free()-(100<<20)), d.path("mnt/tides.txt")) })
+	require.Zero(t, r.status, r.err)
+	tested := document(t, r)["gauge"].(map[string]any)["tested"].(float64)
+	assert.Less(t, tested, float64(all-(100<<20)), "what another program took is not tested")
+	assert.Greater(t, tested, float64(90<<20))
+	require.NoError(t, os.Remove(d.path("mnt/tides.txt")))
+	assert.NoDirExists(t, d.path("mnt/zipstamp-space"))
+
+	r = filled(80<<20, func() {
+		f, err := os.OpenFile(d.path("mnt/zipstamp-space/space-00001.bin"), os.O_WRONLY|syscall.O_SYNC, 0)
+		require.NoError(t, err)
+		_, err = f.Write(make([]byte, 2<<20))
+		require.NoError(t, errors.Join(err, f.Close()))
+	})
+	require.Equal(t, 6, r.status, r.err)
+	g := document(t, r)["gauge"].(map[string]any)
+	assert.Equal(t, "counterfeit", g["verdict"])
+	assert.Less(t, g["tested"].(float64), g["claimed"].(float64), "what was lost is seen on the way")
+	assert.Equal(t, g["tested"].(float64)-(2<<20), g["loss"].(map[string]any)["real"])
+	assert.Equal(t, "zeros", g["loss"].(map[string]any)["reads_as"])
+	assert.NoDirExists(t, d.path("mnt/zipstamp-space"))
 }
