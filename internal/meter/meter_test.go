@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"sync"
 	"testing"
 	"time"
 
@@ -89,4 +90,63 @@ func TestMeterTellsPhases(t *testing.T) {
 	none.End()
 	assert.Empty(t, none.Read().Phase)
 	assert.Empty(t, none.Past())
+}
+
+// TestPartsCountInTheWhole has several jobs whose first phase counts in one meter, and only that.
+func TestPartsCountInTheWhole(t *testing.T) {
+	var whole Meter
+	whole.Begin(Check, 300)
+	var jobs sync.WaitGroup
+	for range 3 {
+		jobs.Go(func() {
+			part := whole.Part()
+			part.Begin(Unpack, 0)
+			part.Source(40, 100)
+			part.Source(100, 100)
+			part.Begin(Check, 100)
+			part.Add(50)
+			part.End()
+		})
+	}
+	jobs.Wait()
+	assert.Equal(t, int64(300), whole.Read().Done)
+	part := whole.Part()
+	part.Begin(Check, 100)
+	part.Add(7)
+	assert.Equal(t, int64(307), whole.Read().Done)
+	assert.True(t, part.Read().Short())
+	part.Add(93)
+	assert.False(t, part.Read().Short())
+}
+
+// TestJoinedCurvesKeepAllBytesAndTime carries a curve on again and again.
+func TestJoinedCurvesKeepAllBytesAndTime(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var all []Point
+		bytes, took := int64(0), time.Duration(0)
+		for range rapid.IntRange(0, 6).Draw(t, "runs") {
+			var more []Point
+			for range rapid.IntRange(0, MaxPoints).Draw(t, "points") {
+				p := Point{Offset: bytes, Bytes: rapid.Int64Range(1, 1<<30).Draw(t, "bytes"), Took: time.Duration(rapid.Int64Range(0, 1e9).Draw(t, "took"))}
+				more = append(more, p)
+				bytes += p.Bytes
+				took += p.Took
+			}
+			all = Join(all, more)
+			if len(all) > MaxPoints {
+				t.Fatal("too many points")
+			}
+		}
+		end := int64(0)
+		for _, p := range all {
+			if p.Offset != end {
+				t.Fatalf("a gap before %d", p.Offset)
+			}
+			end = p.Offset + p.Bytes
+			took -= p.Took
+		}
+		if end != bytes || took != 0 {
+			t.Fatalf("%d of %d bytes, %v lost", end, bytes, took)
+		}
+	})
 }
