@@ -2,6 +2,8 @@ package layout
 
 import (
 	"bytes"
+	"compress/gzip"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -170,14 +172,14 @@ func TestDamagedTablesAreSaidToBe(t *testing.T) {
 	assert.Contains(t, table.Damage, "entries are missing")
 }
 
-// program builds a Go program for another processor.
-func program(t *testing.T, arch string) []byte {
+// program builds a Go program for another system and processor.
+func program(t *testing.T, system, arch string) []byte {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte("package main\n\nfunc main() {}\n"), 0o600))
 	cmd := exec.Command("go", "build", "-o", "out", "main.go")
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "GOOS=linux", "GOARCH="+arch, "CGO_ENABLED=0")
+	cmd.Env = append(os.Environ(), "GOOS="+system, "GOARCH="+arch, "CGO_ENABLED=0")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	data, err := os.ReadFile(filepath.Join(dir, "out"))
@@ -187,18 +189,37 @@ func program(t *testing.T, arch string) []byte {
 
 func TestProcessors(t *testing.T) {
 	for arch, want := range map[string]string{"arm64": "64-bit ARM", "arm": "32-bit ARM", "amd64": "64-bit x86", "386": "32-bit x86", "riscv64": "64-bit RISC-V"} {
-		assert.Equal(t, want, Processor(program(t, arch)[:4096]), arch)
+		head := program(t, "linux", arch)[:4096]
+		assert.Equal(t, want, Processor(head), arch)
+		var packed bytes.Buffer
+		z := gzip.NewWriter(&packed)
+		_, err := z.Write(head)
+		require.NoError(t, errors.Join(err, z.Close()))
+		assert.Equal(t, want, Processor(packed.Bytes()), "packed")
+		for n := range head[:600] { // cut short, it is that or nothing
+			assert.Contains(t, []string{want, ""}, Processor(head[:n]))
+		}
 	}
+	assert.Equal(t, "64-bit x86", Processor(program(t, "windows", "amd64")[:4096]), "as firmware has them")
 	head := func(at int, mark string) []byte {
 		b := make([]byte, 1024)
 		copy(b[at:], mark)
 		return b
 	}
-	pe := head(0, "MZ")
-	pe[0x3C] = 0x80
-	copy(pe[0x80:], "PE\x00\x00\x64\xaa")
+	pe := func(machine string) []byte {
+		b := head(0, "MZ")
+		b[0x3C] = 0x80
+		copy(b[0x80:], "PE\x00\x00"+machine)
+		return b
+	}
+	for machine, want := range map[string]string{"\x64\xaa": "64-bit ARM", "\xc4\x01": "32-bit ARM", "\x4c\x01": "32-bit x86", "\x64\x50": "64-bit RISC-V", "\x00\x02": ""} {
+		assert.Equal(t, want, Processor(pe(machine)))
+	}
+	wide := head(0x202, "HdrS")
+	wide[0x206], wide[0x207], wide[0x236] = 0x0F, 0x02, 1
+	assert.Equal(t, "64-bit x86", Processor(wide))
 	for want, head := range map[string][]byte{
-		"64-bit ARM": pe, "32-bit ARM": head(0x24, "\x18\x28\x6f\x01"), "64-bit RISC-V": head(0x38, "RSC\x05"), "32-bit x86": head(0x202, "HdrS"),
+		"64-bit ARM": head(56, "ARM\x64"), "32-bit ARM": head(0x24, "\x18\x28\x6f\x01"), "64-bit RISC-V": head(0x38, "RSC\x05"), "32-bit x86": head(0x202, "HdrS"),
 		"": head(0, "MZ"),
 	} {
 		assert.Equal(t, want, Processor(head))
