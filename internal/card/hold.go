@@ -11,14 +11,14 @@ import (
 
 // How much a card is forgiven in a run.
 const (
-	triesAgain = 2               // how often an access that failed is tried again
-	maxAgain   = 8               // how many times in all; a card that needs more is failing
+	triesAgain = 3               // how often an access that failed is tried again
+	maxAgain   = 12              // how many times in all; a card that needs more is failing
 	maxReturns = 3               // how often it may come back after a reset
 	returnTime = 6 * time.Second // how long it is waited for; a reader that resets is back in one to four
 )
 
-// pauses before the tries.
-var pauses = [triesAgain]time.Duration{50 * time.Millisecond, 250 * time.Millisecond}
+// pauses before the tries: a second in all, in which the kernel has seen that a card was pulled out whose accesses fail.
+var pauses = [triesAgain]time.Duration{50 * time.Millisecond, 250 * time.Millisecond, 700 * time.Millisecond}
 
 // Hold is a card that is held for exclusive use. It is a Device that forgives a little: an access that failed is tried again, and a card
 // that is gone since its reader was reset is taken up again when it is back, perhaps under another name, if Recognise
