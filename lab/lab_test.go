@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -370,7 +371,25 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	r.end(w, 4, "came to no result: it was pulled out")
 	require.NoError(t, r.g.Insert(stick))
 	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "2 cards are here that may be written", "TS16-77")
-	r.want(0, "zipstamp gauge whole --yes --first 16MB serial:TS16-77 && zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", " hold what is written", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
+	// The clock jumps while a test is at work: the times in its receipt are those that passed.
+	said := r.want(0, "(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt /tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020")
+	var doc struct {
+		Phases []struct{ Seconds float64 }
+		Speed  map[string][]struct{ Rate float64 }
+	}
+	require.NoError(t, json.Unmarshal([]byte(said[strings.Index(said, "{"):]), &doc))
+	took := 0.0
+	for _, p := range doc.Phases {
+		assert.GreaterOrEqual(t, p.Seconds, 0.0)
+		took += p.Seconds
+	}
+	assert.Greater(t, took, 16e6/3e6*0.9, "as slow as it reads")
+	assert.Less(t, took, limit.Seconds())
+	require.NotEmpty(t, doc.Speed["read_back"])
+	for _, p := range doc.Speed["read_back"] {
+		assert.Greater(t, p.Rate, 0.0)
+	}
+	r.want(0, "zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
 }
 
 // TestStampedCardStarts stamps a bootable image in one machine, and starts another from the card.

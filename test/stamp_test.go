@@ -201,8 +201,8 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		"damaged":     {3, "failed", "no table", nil, []string{"--unchecked", "alone/flipped.img.gz"}, "is damaged near byte"},
 		"too small":   {4, "failed", "no table", []string{"--claimed", "40MB"}, []string{osGzip}, "it is larger than 40.0 MB"},
 		"unchecked":   {0, "good", "read back right", nil, []string{"--unchecked", "alone/unchecked.img.gz"}, "nothing was published"},
-		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "1 block had to be written again"},
-		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=2"}, []string{osXZ}, "failed once to write at byte 4,194,304"},
+		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=4"}, []string{osXZ}, "1 block had to be written again"},
+		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "failed once to write at byte 4,194,304"},
 		"reset":       {0, "good", "read back right", []string{"--resets-after", "20MB"}, []string{osXZ}, "it was gone for a moment, and came back as x.card"},
 	} {
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
