@@ -219,6 +219,21 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	d.want(0, "Nothing is to be put back", "gauge", "restore")
 }
 
+// TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what is not seen to be back stays saved.
+func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "64MB")
+	before := d.fill("a.card", 64_000_000)
+	good := d.read("a.card")
+	d.write("a.card", append(bytes.Clone(good), "\n[[fault]]\nkind = 'write'\ncount = 125000\nchance = 0.3\n"...))
+	r := d.want(6, "Not all that was on the card is seen to be back", "gauge", "spots", "a.card")
+	r.mentions(t, "a.card is faulty", "after what was there had been written back", "zipstamp gauge restore")
+	assert.NotEqual(t, before, d.sum("a.card"))
+	d.write("a.card", good)
+	d.want(0, "put back", "gauge", "restore")
+	assert.Equal(t, before, d.sum("a.card"))
+}
+
 // TestGaugeAsksBeforeWhatIsLost has the card's name typed before its contents are lost, and offers what an interrupted test had saved.
 func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
 	d := newDesk(t)

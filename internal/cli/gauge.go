@@ -326,7 +326,11 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 	if restored {
 		return rep, errors.Join(err, j.Remove())
 	}
-	g.screen.Say("What was on the card has not been put back, and is kept in %s. When the card is in again, put it back with: zipstamp gauge restore", g.who.short(j.Path()))
+	if err == nil {
+		g.screen.Say("Not all that was on the card is seen to be back; what was saved is kept in %s. Try it in another reader: zipstamp gauge restore", g.who.short(j.Path()))
+	} else {
+		g.screen.Say("What was on the card has not been put back, and is kept in %s. When the card is in again, put it back with: zipstamp gauge restore", g.who.short(j.Path()))
+	}
 	return rep, errors.Join(err, j.Close())
 }
 
