@@ -385,11 +385,13 @@ func (r *spotsRun) putBack() error {
 	}
 	return each(func(b []byte, p journal.Place) error {
 		if err := r.readAt(b, p.Offset); err != nil {
-			if failedThere(err) && r.lost(p.Offset) {
-				return err
+			switch {
+			case !failedThere(err):
+				r.pending = true
+			case !r.lost(p.Offset):
+				r.pending = true
+				r.rep.Changed++
 			}
-			r.rep.Changed++
-			r.pending = true
 			return err
 		}
 		if bytes.Equal(b, p.Data) {
