@@ -297,9 +297,12 @@ func tooFakeClause(name string, e *gauge.TooSmallError) string {
 
 // stateClause is what the card is like, as a clause.
 func stateClause(r stamp.Result, err error) string {
+	tried := errors.As(err, new(*gauge.TooSmallError))
 	switch {
-	case errors.As(err, new(*gauge.TooSmallError)):
+	case tried && r.State == stamp.Untouched:
 		return "nothing of the image was written, and what is on the card is as it was"
+	case tried:
+		return "nothing of the image was written, but not all that was on the card is seen to be back: put it back with: zipstamp gauge restore"
 	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:

@@ -19,6 +19,7 @@ import (
 	"pgregory.net/rapid"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/shell"
@@ -124,6 +125,9 @@ func TestSentencesOfAStamp(t *testing.T) {
 		{noTable, &stamp.ReadBackError{Blocks: 2}, "Not stamped: 2 blocks of sdx do not read back as they were written" + again},
 		{noTable, &image.DamageError{Path: "a/os.img", At: 5000, Unpacked: 7e6, Err: errors.New("bad sum")}, "Not stamped: os.img is damaged near byte 5,000, after 7.00 MB of the image (bad sum)" + again},
 		{stamp.Result{State: stamp.Uncertain}, &card.GoneError{}, "Not stamped: sdx was pulled out, or its reader was; the card may look as if it could start a board, and must not be used before it has been stamped again."},
+		{stamp.Result{State: stamp.Untouched}, &gauge.TooSmallError{Loss: gauge.Loss{Real: 1e9, Exact: true}, Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it holds 1.00 GB of the 64.0 GB that it claims, and the image needs 2.00 GB; nothing of the image was written, and what is on the card is as it was."},
+		{stamp.Result{State: stamp.Untouched}, &gauge.TooSmallError{Loss: gauge.Loss{Exact: true}, Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it claims 64.0 GB, and keeps nothing of what is written to it; nothing of the image was written, and what is on the card is as it was."},
+		{stamp.Result{State: stamp.Uncertain}, &gauge.TooSmallError{Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it loses what is written here and there, so it holds less than the 64.0 GB that it claims; nothing of the image was written, but not all that was on the card is seen to be back: put it back with: zipstamp gauge restore."},
 		{stamp.Result{State: stamp.Untouched}, &stamp.TooSmallError{Image: 2e9, Card: 1e9}, "Not stamped: the image does not fit on sdx: it has 2.00 GB (2,000,000,000 bytes), and the card 1.00 GB (1,000,000,000 bytes); nothing was written to the card."},
 		{stamp.Result{State: stamp.NoTable, Loss: &stamp.Loss{Holds: 8e9}}, &stamp.ReadBackError{Blocks: 9}, "Not stamped: sdx does not hold what was written: all beyond about 8.00 GB is lost, so it seems to hold less than it claims; the card has no partition table."},
 	} {
