@@ -2,22 +2,21 @@ package cli
 
 import (
 	"context"
-	"encoding/binary"
-	"errors"
-	"fmt"
+	"math/rand/v2"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 func (a *app) blank() *cobra.Command {
-	b := &blanking{gauging: &gauging{app: a, job: receipt.JobBlank}}
+	b := &blanking{gauging: &gauging{record: record{app: a}, job: receipt.JobBlank}}
 	cmd := &cobra.Command{
 		Use:   "blank [CARD]",
 		Short: "Make an empty card again, ready for other use",
@@ -60,7 +59,6 @@ type blanking struct {
 
 func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	defer b.close()
-	started := time.Now()
 	label, err := layout.Label(b.label)
 	if err != nil {
 		return &usageError{err}
@@ -94,7 +92,7 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	giveUp()
 	job := blank.Job{
 		Device: b.hold, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
-		Disk: binary.LittleEndian.Uint32(randomBytes(4)), Serial: binary.LittleEndian.Uint32(randomBytes(4)),
+		Disk: rand.Uint32(), Serial: rand.Uint32(),
 	}
 	if err := job.Check(); err != nil {
 		return err
@@ -102,12 +100,7 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	b.follow()
 	r, failed := job.Run(ctx)
 	b.unfollow()
-	return b.finishBlank(ctx, job, r, failed, started)
-}
-
-func randomBytes(n int) []byte {
-	nonce := randomNonce()
-	return nonce[:n]
+	return b.finishBlank(ctx, job, r, failed)
 }
 
 // size is how much of the card is used: what a test found to be real, or all (0).
@@ -134,7 +127,7 @@ func (b *blanking) size() (int64, error) {
 func (a *app) lastGauge(c *card.Card) *receipt.Document {
 	now := receipt.CardNow(c)
 	for _, doc := range a.history() {
-		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != "inconclusive"
+		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)
 		if (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive && doc.Of(now) {
 			return &doc
 		}
@@ -142,36 +135,10 @@ func (a *app) lastGauge(c *card.Card) *receipt.Document {
 	return nil
 }
 
-func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Result, failed error, started time.Time) error {
+func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Result, failed error) error {
 	now := b.hold.Card()
 	doc := receipt.NewBlank(now, job, r)
-	left := b.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil})
-	b.hold = nil
+	b.letGo(ctx, &doc, card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil})
 	doc.Verdict = verdictOf(failed)
-	if left.Ejected {
-		doc.Card.Left = "ejected"
-	}
-	if left.Problem != nil {
-		doc.Card.Why = left.Problem.Error()
-	}
-	doc.End(receipt.Tool{Name: "zipstamp", Version: b.version}, started, time.Now(), view.BlankSentence(now.Name, doc.Blank, failed), statusOf(failed), failed)
-	path := b.who.short(b.draft.Path())
-	err := failed
-	unkept := b.draft.Keep(doc)
-	b.draft = nil
-	if unkept != nil {
-		path, err = "", errors.Join(err, unkept)
-	}
-	if b.json {
-		b.printJSON(doc)
-	} else {
-		b.screen.Document(doc, path)
-	}
-	if unkept != nil {
-		b.screen.Problem(fmt.Errorf("%w", unkept), b.words)
-	}
-	if err != nil {
-		return shown{err}
-	}
-	return nil
+	return b.conclude(doc, view.BlankSentence(now.Name, doc.Blank, failed), failed, failed)
 }

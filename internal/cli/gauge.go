@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -79,7 +78,7 @@ used up, passes this test. Only gauge whole can find that out.`,
 			if !cmd.Flags().Changed("seed") {
 				seed = randomSeed()
 			}
-			g := &gauging{app: a, o: o, job: receipt.JobSpots, keeps: true}
+			g := &gauging{record: record{app: a}, o: o, job: receipt.JobSpots, keeps: true}
 			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.spots(ctx, places, seed) })
 		},
 	}
@@ -122,7 +121,7 @@ the same command.`,
   zipstamp gauge whole --yes liar.card`,
 		Args: takes("one card", 0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g := &gauging{app: a, o: o, job: receipt.JobWhole}
+			g := &gauging{record: record{app: a}, o: o, job: receipt.JobWhole}
 			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.whole(ctx, toTheEnd, afresh) })
 		},
 	}
@@ -134,18 +133,15 @@ the same command.`,
 
 // gauging is a run of a test of a card.
 type gauging struct {
-	*app
+	record
 	o     gaugeOptions
 	job   string
 	keeps bool // what is on the card
 
-	who   person
-	set   settings
 	card  *card.Card
 	typed bool
 	first int64 // bytes; 0: all
 	hold  *card.Hold
-	draft *receipt.Draft
 	meter meter.Meter
 	shown *view.Progress
 }
@@ -153,7 +149,6 @@ type gauging struct {
 // run is the story of the command.
 func (g *gauging) run(ctx context.Context, args []string, test func(context.Context) (*gauge.Report, error)) (err error) {
 	defer g.close()
-	started := time.Now()
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
@@ -176,13 +171,11 @@ func (g *gauging) run(ctx context.Context, args []string, test func(context.Cont
 		}
 	}
 	rep, err := test(ctx)
-	return g.finish(ctx, rep, err, started)
+	return g.finish(ctx, rep, err)
 }
 
 func (g *gauging) close() {
-	if g.draft != nil {
-		g.draft.Discard()
-	}
+	g.discard()
 	if g.hold != nil {
 		g.hold.LetGo(context.Background(), card.Leaving{})
 	}
@@ -190,10 +183,7 @@ func (g *gauging) close() {
 
 // prepare finds the card, and all that can be wrong before it is touched.
 func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
-	if g.who, err = whoRuns(); err != nil {
-		return err
-	}
-	if g.set, err = loadSettings(g.who, nil); err != nil {
+	if err := g.begin(); err != nil {
 		return err
 	}
 	if len(args) == 0 && g.o.yes {
@@ -205,7 +195,7 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 	if g.typed, err = g.admit(g.card, g.o.handling); err != nil {
 		return err
 	}
-	if g.first, err = firstBytes(g.o.first, g.card); err != nil {
+	if g.first, err = firstOf(g.o.first, g.card); err != nil {
 		return &usageError{err}
 	}
 	if g.asks() {
@@ -213,35 +203,7 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 			return err
 		}
 	}
-	g.draft, err = g.reserveFor(g.who, g.set, g.o.receipt, g.job, g.card)
-	return err
-}
-
-// reserveFor makes room for the receipt of a job.
-func (a *app) reserveFor(who person, set settings, named, job string, c *card.Card) (d *receipt.Draft, err error) {
-	slug := strings.ReplaceAll(job, " ", "-")
-	switch {
-	case named == "":
-		d, err = receipt.InFolder(who.receiptsFolder(set), slug, c.Name, time.Now())
-	case isFolder(named):
-		d, err = receipt.InFolder(who.folder(named), slug, c.Name, time.Now())
-	case c.Is(named):
-		err = fmt.Errorf("%s is the card", named)
-	default:
-		d, err = receipt.AtFile(named, who.owner)
-	}
-	if err != nil {
-		return nil, noReceipt(err)
-	}
-	return d, nil
-}
-
-// noReceipt is the error of a job that was not started since its receipt could not be kept.
-func noReceipt(err error) error {
-	return &view.Hint{
-		Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
-		Next: "name a place where there is room and that may be written: --receipt FILE",
-	}
+	return g.reserve(g.o.receipt, g.job, g.card)
 }
 
 // asks tells whether a person has to be asked: when what is on the card will be lost, or something of it is in use.
@@ -249,22 +211,26 @@ func (g *gauging) asks() bool {
 	return !g.keeps || g.typed || inUse(g.card)
 }
 
-// firstBytes reads a limit, rounded down to whole sectors; 0 for all of the card.
-func firstBytes(text string, c *card.Card) (int64, error) {
+// firstBytes reads a limit; 0 for none.
+func firstBytes(text string) (int64, error) {
 	if text == "" {
 		return 0, nil
 	}
 	n, err := humanize.ParseBytes(text)
-	sector := uint64(max(c.SectorSize, 512))
-	switch {
-	case err != nil:
-		return 0, fmt.Errorf("--first %q is not a size such as 64GB", text)
-	case n > uint64(c.Size):
-		return 0, &view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}
-	case n < gauge.BlockSize:
-		return 0, fmt.Errorf("--first is %s; it is %s at least, which is a block", text, view.Bytes(gauge.BlockSize))
+	if err != nil || n < gauge.BlockSize || n > 1<<60 {
+		return 0, fmt.Errorf("--first %q is not a size such as 64GB, of %s at least, which is a block", text, view.Bytes(gauge.BlockSize))
 	}
-	return int64(n / sector * sector), nil
+	return int64(n), nil
+}
+
+// firstOf reads a limit for a card, rounded down to whole sectors; 0 for all of it.
+func firstOf(text string, c *card.Card) (int64, error) {
+	n, err := firstBytes(text)
+	if n > c.Size {
+		err = &view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}
+	}
+	sector := int64(max(c.SectorSize, 512))
+	return n / sector * sector, err
 }
 
 // confirm shows what will happen and asks, where that is needed.
@@ -400,58 +366,35 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 }
 
 // finish lets the card go, keeps the receipt and shows the result.
-func (g *gauging) finish(ctx context.Context, rep *gauge.Report, failed error, started time.Time) error {
+func (g *gauging) finish(ctx context.Context, rep *gauge.Report, failed error) error {
 	if rep == nil {
 		return failed
 	}
 	now := g.hold.Card()
 	doc := receipt.NewGauge(g.job, now, rep)
-	left := g.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	g.hold = nil
-	if left.Problem != nil {
-		doc.Card.Why = left.Problem.Error()
-	}
+	g.letGo(ctx, &doc, card.Leaving{})
 	sentence := view.GaugeSentence(now.Name, rep, failed)
-	var err error
-	switch rep.Verdict {
-	case gauge.Counterfeit, gauge.Faulty, gauge.Unsteady:
-		err = &gaugeError{sentence}
-	case gauge.Inconclusive:
-		if err = failed; err == nil {
-			err = &card.IOError{Op: "write", Card: now.Name, Offset: rep.Limit, Err: errors.New("everything from there on fails")}
-		}
-	}
-	if errors.Is(failed, view.ErrInterrupted) {
-		err = failed
-		doc.Verdict = receipt.Interrupted
-	}
-	doc.End(receipt.Tool{Name: "zipstamp", Version: g.version}, started, time.Now(), sentence, statusOf(err), failed)
-	return g.conclude(doc, err)
+	return g.conclude(doc, sentence, failed, gaugeResult(&doc, rep, sentence, failed))
 }
 
-// conclude keeps the receipt and shows it.
-func (g *gauging) conclude(doc receipt.Document, err error) error {
-	path := g.who.short(g.draft.Path())
-	unkept := g.draft.Keep(doc)
-	g.draft = nil
-	if unkept != nil {
-		path = ""
-		if err == nil {
-			err = unkept
-		}
+// letGo lets the card go, and notes in its receipt how.
+func (g *gauging) letGo(ctx context.Context, doc *receipt.Document, how card.Leaving) {
+	noteLeft(doc, g.hold.LetGo(context.WithoutCancel(ctx), how))
+	g.hold = nil
+}
+
+// gaugeResult is the error that the result of a test stands for; nil if the card holds what it should. failed is why the test did not come to its end.
+func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, failed error) error {
+	switch {
+	case errors.Is(failed, view.ErrInterrupted):
+		doc.Verdict = receipt.Interrupted
+		return failed
+	case rep.Verdict == gauge.Counterfeit, rep.Verdict == gauge.Faulty, rep.Verdict == gauge.Unsteady:
+		return &gaugeError{sentence}
+	case failed == nil && rep.Verdict == gauge.Inconclusive:
+		return &card.IOError{Op: "write", Card: doc.Card.Name, Offset: rep.Limit, Err: errors.New("everything from there on fails")}
 	}
-	if g.json {
-		g.printJSON(doc)
-	} else {
-		g.screen.Document(doc, path)
-	}
-	if unkept != nil {
-		g.screen.Problem(unkept, g.words)
-	}
-	if err != nil {
-		return shown{err}
-	}
-	return nil
+	return failed
 }
 
 // cardIdentity is by what a card is known again.

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -14,7 +13,7 @@ import (
 )
 
 func (a *app) pace() *cobra.Command {
-	p := &gauging{app: a, job: receipt.JobPace, keeps: true}
+	p := &gauging{record: record{app: a}, job: receipt.JobPace, keeps: true}
 	cmd := &cobra.Command{
 		Use:   "pace [CARD]",
 		Short: "Measure how fast a card is, and which marks it meets",
@@ -37,7 +36,6 @@ the card is kept: all that is written is what stands there already.
 // measure is the story of pace.
 func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	defer g.close()
-	started := time.Now()
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
@@ -60,14 +58,10 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	}
 	now := g.hold.Card()
 	doc := receipt.NewPace(now, rep)
-	if left := g.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{}); left.Problem != nil {
-		doc.Card.Why = left.Problem.Error()
-	}
-	g.hold = nil
+	g.letGo(ctx, &doc, card.Leaving{})
 	doc.Verdict = verdictOf(failed)
 	if failed == nil && rep.Unsteady > 0 {
 		doc.Verdict = receipt.Verdict(gauge.Unsteady)
 	}
-	doc.End(receipt.Tool{Name: "zipstamp", Version: g.version}, started, time.Now(), view.PaceSentence(now.Name, rep, failed), statusOf(failed), failed)
-	return g.conclude(doc, failed)
+	return g.conclude(doc, view.PaceSentence(now.Name, rep, failed), failed, failed)
 }

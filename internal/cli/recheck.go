@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,7 +17,7 @@ import (
 )
 
 func (a *app) recheck() *cobra.Command {
-	r := &rechecking{app: a}
+	r := &rechecking{record: record{app: a}}
 	cmd := &cobra.Command{
 		Use:   "recheck [CARD [IMAGE]]",
 		Short: "Read a stamped card again, and tell what differs",
@@ -44,10 +43,8 @@ Nothing is written.`,
 
 // rechecking is a run of recheck.
 type rechecking struct {
-	*app
+	record
 	member, against, receipt, limit string
-	who                             person
-	set                             settings
 	card                            *card.Card
 }
 
@@ -57,11 +54,7 @@ type differsError struct{ sentence string }
 func (e *differsError) Error() string { return e.sentence }
 
 func (r *rechecking) run(ctx context.Context, args []string) (err error) {
-	started := time.Now()
-	if r.who, err = whoRuns(); err != nil {
-		return err
-	}
-	if r.set, err = loadSettings(r.who, nil); err != nil {
+	if err := r.begin(); err != nil {
 		return err
 	}
 	if len(args) > 1 && r.against != "" {
@@ -112,8 +105,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 		doc.Image = past.Image
 		doc.Image.Blocks = nil
 	}
-	draft, err := r.reserveFor(r.who, r.set, r.receipt, receipt.JobRecheck, r.card)
-	if err != nil {
+	if err := r.reserve(r.receipt, receipt.JobRecheck, r.card); err != nil {
 		return err
 	}
 	shown := r.screen.Follow(view.Followed{Meter: &m})
@@ -121,21 +113,14 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	m.End()
 	shown.Stop()
 	doc.AddRecheck(rep, job.Image != nil, job.Stamped)
-	g := &gauging{app: r.app, who: r.who, draft: draft}
-	return r.finish(g, doc, name, rep, failed, started)
-}
-
-// finish gives the verdict, keeps the receipt and shows it.
-func (r *rechecking) finish(g *gauging, doc receipt.Document, name string, rep *recheck.Report, failed error, started time.Time) error {
 	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
 	doc.Verdict = verdictOf(failed)
-	err := failed
+	result := failed
 	if failed == nil && !rep.Same() && !rep.Started() {
 		doc.Verdict = receipt.Differs
-		err = &differsError{sentence}
+		result = &differsError{sentence}
 	}
-	doc.End(receipt.Tool{Name: "zipstamp", Version: r.version}, started, time.Now(), sentence, statusOf(err), failed)
-	return g.conclude(doc, err)
+	return r.conclude(doc, sentence, failed, result)
 }
 
 // stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.

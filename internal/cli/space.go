@@ -10,9 +10,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
@@ -24,7 +22,7 @@ import (
 )
 
 func (a *app) gaugeSpace() *cobra.Command {
-	s := &spacing{app: a}
+	s := &spacing{record: record{app: a}}
 	cmd := &cobra.Command{
 		Use:   "space FOLDER",
 		Short: "Fill the free space of a card with files, and read them back",
@@ -54,20 +52,14 @@ what is on it: only gauge spots leaves such a card as it was.`,
 
 // spacing is a run of gauge space.
 type spacing struct {
-	*app
+	record
 	first, receipt      string
 	keep, again, remove bool
 	fixedDisk           bool
 }
 
 func (s *spacing) run(ctx context.Context, folder string) error {
-	started := time.Now()
-	who, err := whoRuns()
-	if err != nil {
-		return err
-	}
-	set, err := loadSettings(who, nil)
-	if err != nil {
+	if err := s.begin(); err != nil {
 		return err
 	}
 	if n := count(s.keep, s.again, s.remove); n > 1 {
@@ -85,46 +77,28 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 		s.removed(folder, removed)
 		return nil
 	}
-	first := uint64(0)
-	if s.first != "" {
-		if first, err = humanize.ParseBytes(s.first); err != nil || first < gauge.BlockSize || first > 1<<60 {
-			return &usageError{fmt.Errorf("--first %q is not a size such as 8GB, of %s at least", s.first, view.Bytes(gauge.BlockSize))}
-		}
-	}
-	draft, err := s.reserveFor(who, set, s.receipt, receipt.JobSpace, c)
+	first, err := firstBytes(s.first)
 	if err != nil {
+		return &usageError{err}
+	}
+	if err := s.reserve(s.receipt, receipt.JobSpace, c); err != nil {
 		return err
 	}
+	defer s.discard()
 	var m meter.Meter
 	shown := s.screen.Follow(view.Followed{Meter: &m})
-	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: int64(first), Keep: s.keep, Again: s.again}.Run(ctx)
+	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again}.Run(ctx)
 	m.End()
 	shown.Stop()
 	if rep.Written+rep.Read == 0 && failed != nil {
-		draft.Discard()
 		return spaceProblem(folder, failed)
 	}
 	doc := receipt.NewGauge(receipt.JobSpace, c, rep)
 	sentence := view.SpaceSentence(folder, rep, failed)
-	var result error
-	switch rep.Verdict {
-	case gauge.Counterfeit, gauge.Faulty, gauge.Unsteady:
-		result = &gaugeError{sentence}
-	case gauge.Inconclusive:
-		result = failed
-	}
-	if failed != nil && result == nil {
-		result = failed
-	}
-	if errors.Is(failed, view.ErrInterrupted) {
-		result, doc.Verdict = failed, receipt.Interrupted
-	}
-	doc.End(receipt.Tool{Name: "zipstamp", Version: s.version}, started, time.Now(), sentence, statusOf(result), failed)
-	g := &gauging{app: s.app, who: who, draft: draft}
 	if s.keep && failed == nil && !s.json {
 		defer s.screen.Say("The files are kept in %s.", filepath.Join(folder, gauge.SpaceFolder))
 	}
-	return g.conclude(doc, result)
+	return s.conclude(doc, sentence, failed, gaugeResult(&doc, rep, sentence, failed))
 }
 
 func count(flags ...bool) (n int) {

@@ -439,24 +439,10 @@ func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report
 	want := card.Leaving{Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil}
 	one.Left = t.hold.LetGo(context.WithoutCancel(ctx), want)
 	t.hold = nil
-	switch {
-	case one.Left.PoweredOff:
-		doc.Card.Left = "powered off"
-	case one.Left.Ejected:
-		doc.Card.Left = "ejected"
-	}
-	if one.Left.Problem != nil {
-		doc.Card.Why = one.Left.Problem.Error()
-	}
+	noteLeft(&doc, one.Left)
 	doc.AddCheck(s.image.Size, s.checking)
-	doc.Tool = receipt.Tool{Name: "zipstamp", Version: s.version}
-	doc.Started, doc.Ended = started.UTC(), time.Now().UTC()
 	doc.Verdict = verdict(o.Result, o.Err)
-	doc.Sentence = view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err)
-	doc.Exit = statusOf(o.Err)
-	if o.Err != nil {
-		doc.Error = o.Err.Error()
-	}
+	doc.End(s.tool(), started, time.Now(), view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), statusOf(o.Err), o.Err)
 	one.Receipt = s.who.short(t.draft.Path())
 	kept := t.draft.Keep(doc)
 	t.draft = nil
