@@ -18,14 +18,6 @@ const (
 	labelSize  = 12.0
 )
 
-// capacityUnit is the unit in which a card of a size is measured.
-func capacityUnit(size int64) (unit float64, name string) {
-	if size < 2e9 {
-		return 1e6, "MB"
-	}
-	return 1e9, "GB"
-}
-
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
 
 // Ruler draws a card from its start to its end: what holds data solid, what is lost empty, single faults marked.
@@ -50,7 +42,7 @@ func Ruler(g *receipt.Gauge) Figure {
 		}
 	}
 	f.frame(left, top, wide, height, Text)
-	unit, name := capacityUnit(g.Claimed)
+	unit, name := view.Capacity(g.Claimed)
 	full := float64(g.Claimed) / unit
 	step := view.Step(full, 9)
 	for v := 0.0; v <= full; v += step {
@@ -110,7 +102,7 @@ func Curve(s receipt.Speed, size int64) Figure {
 		f.text(left-8, y(v*1e6)+4, labelSize, End, Faint, number(v))
 	}
 	f.text(left+4, top-2, labelSize, Start, Faint, "MB/s")
-	unit, name := capacityUnit(end)
+	unit, name := view.Capacity(end)
 	long := float64(end) / unit
 	across := view.Step(long, 8)
 	for v := 0.0; v <= long; v += across {

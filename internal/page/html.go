@@ -16,13 +16,10 @@ var pageText string
 
 var pageTemplate = template.Must(template.New("page").Parse(pageText))
 
-// Fact is a line of a page.
-type Fact struct{ Label, Text string }
-
 // content is what the template is filled with.
 type content struct {
 	Sentence, Title, Mood, Verdict, When string
-	Card, Facts, Record                  []Fact
+	Card, Facts, Record                  []view.Fact
 	Ruler, Speed                         template.HTML
 	Histograms                           []template.HTML
 	Extents                              []Row
@@ -46,16 +43,11 @@ func HTML(w io.Writer, doc receipt.Document, digest string) error {
 func contentOf(doc receipt.Document, digest string) content {
 	c := content{
 		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: string(doc.Verdict), Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended),
-		Digest: digest, Card: cardFacts(doc), Record: recordFacts(doc),
-	}
-	for _, f := range view.Facts(doc) {
-		c.Facts = append(c.Facts, Fact{f.Label, f.Text})
+		Digest: digest, Card: cardFacts(doc), Facts: view.Facts(doc), Record: recordFacts(doc), Method: view.Method(doc), Notes: view.Notes(doc),
 	}
 	if len(doc.Speed.Write)+len(doc.Speed.ReadBack) > 1 {
 		c.Speed = svg(Curve(doc.Speed, doc.Card.Size), "Speed over position")
 	}
-	c.Method = view.Method(doc)
-	c.Notes = view.Notes(doc)
 	if g := doc.Gauge; g != nil {
 		if g.Loss == nil || g.Loss.Exact {
 			c.Ruler = svg(Ruler(g), "The card from start to end: "+doc.Sentence)
@@ -96,10 +88,10 @@ var titles = map[string]string{
 	receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card", receipt.JobRecheck: "Recheck of",
 }
 
-func cardFacts(doc receipt.Document) (facts []Fact) {
+func cardFacts(doc receipt.Document) (facts []view.Fact) {
 	add := func(label, text string) {
 		if text != "" {
-			facts = append(facts, Fact{label, text})
+			facts = append(facts, view.Fact{label, text})
 		}
 	}
 	d := doc.Card
@@ -121,17 +113,17 @@ func nonEmpty(texts ...string) (out []string) {
 	return out
 }
 
-func recordFacts(doc receipt.Document) []Fact {
-	facts := []Fact{
+func recordFacts(doc receipt.Document) []view.Fact {
+	facts := []view.Fact{
 		{"begun", view.Day(doc.Started)},
 		{"ended", view.Day(doc.Ended)},
 		{"made by", doc.Tool.Name + " " + doc.Tool.Version},
 		{"exit status", fmt.Sprint(doc.Exit)},
 	}
 	if g := doc.Gauge; g != nil {
-		facts = append(facts, Fact{"nonce of the test", g.Nonce})
+		facts = append(facts, view.Fact{"nonce of the test", g.Nonce})
 		if g.Seed != 0 {
-			facts = append(facts, Fact{"seed of the places", fmt.Sprint(g.Seed)})
+			facts = append(facts, view.Fact{"seed of the places", fmt.Sprint(g.Seed)})
 		}
 	}
 	return facts

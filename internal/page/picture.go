@@ -34,7 +34,7 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	if g := doc.Gauge; g != nil && (g.Loss == nil || g.Loss.Exact) {
 		figure(Ruler(g))
 	}
-	for _, fact := range append(cardFacts(doc), facts(doc)...) {
+	for _, fact := range append(cardFacts(doc), view.Facts(doc)...) {
 		lines, err := wrap(fact.Text, 14, width-150, false)
 		if err != nil {
 			return err
@@ -71,11 +71,4 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	}
 	f.Height = y + margin
 	return f.PNG(w)
-}
-
-func facts(doc receipt.Document) (all []Fact) {
-	for _, f := range view.Facts(doc) {
-		all = append(all, Fact{f.Label, f.Text})
-	}
-	return all
 }

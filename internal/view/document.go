@@ -125,11 +125,7 @@ func stampDocFacts(a *answer, doc receipt.Document) {
 		checked = []string{"nothing was published to hold it against"}
 	}
 	a.add("checked", "%s", strings.Join(checked, "\n"))
-	for _, algorithm := range []string{"sha256"} {
-		if hex := doc.Image.Image[algorithm]; hex != "" {
-			a.add("SHA-256", "%s", hex)
-		}
-	}
+	a.add("SHA-256", "%s", doc.Image.Image["sha256"])
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	phaseFacts(a, doc)
 	if s := doc.Spots; s != nil && s.Done {

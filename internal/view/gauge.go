@@ -63,25 +63,30 @@ func gaugeFailure(name string, err error) string {
 }
 
 func counterfeitSentence(name string, r *gauge.Report) string {
-	l := r.Loss
-	claimed := Bytes(r.Claimed)
-	var text string
-	switch {
-	case !l.Exact:
-		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims.", name, claimed)
-	case l.Holds() == 0:
-		text = fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, claimed)
-	case l.Tail > 0:
-		text = fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
-	case l.Repeats:
-		text = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there", name, Bytes(l.Real), claimed)
-	default:
-		text = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name, Bytes(l.Real), claimed)
+	text := fakeClause(name, *r.Loss, r.Claimed)
+	if !r.Loss.Exact {
+		return text + "."
 	}
 	if r.Bad.Faults() > 0 {
 		text += fmt.Sprintf(". It is faulty too: below that, %s, so it can't be trusted for anything", faultClause(r.Bad))
 	}
 	return text + "."
+}
+
+// fakeClause is how a card holds less than it claims, as a clause.
+func fakeClause(name string, l gauge.Loss, claims int64) string {
+	claimed := Bytes(claims)
+	switch {
+	case !l.Exact:
+		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims", name, claimed)
+	case l.Holds() == 0:
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, claimed)
+	case l.Tail > 0:
+		return fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
+	case l.Repeats:
+		return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there", name, Bytes(l.Real), claimed)
+	}
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name, Bytes(l.Real), claimed)
 }
 
 // SpaceSentence is the answer of a test of free space.
@@ -318,7 +323,11 @@ func (v *Screen) Kept(all []Kept, only bool, again []string) {
 	switch n := len(all); {
 	case n == 0:
 	case only:
-		a.style, a.sentence = caution, fmt.Sprintf("%s interrupted, and what had been saved is to be put back:", map[bool]string{true: "A test was", false: fmt.Sprintf("%d tests were", n)}[n == 1])
+		tests := "A test was"
+		if n > 1 {
+			tests = fmt.Sprintf("%d tests were", n)
+		}
+		a.style, a.sentence = caution, tests+" interrupted, and what had been saved is to be put back:"
 	case failed == 0:
 		a.sentence = "What interrupted tests had saved has been settled:"
 	default:

@@ -43,7 +43,7 @@ func lengths(all []recheck.Extent) (n int64) {
 // maxAreaLines is how many parts are listed; the receipt has more.
 const maxAreaLines = 20
 
-// recheckFacts are the facts and notes of reading a stamped card again.
+// recheckFacts are the facts of reading a stamped card again.
 func recheckFacts(a *answer, doc receipt.Document) {
 	c := doc.Recheck
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
@@ -55,26 +55,26 @@ func recheckFacts(a *answer, doc receipt.Document) {
 		}
 	}
 	a.add("against", "%s", against)
-	for _, p := range doc.Phases {
-		took := time.Duration(p.Seconds * float64(time.Second))
-		a.add(p.Phase, "%s in %s, %s", Bytes(p.Bytes), span(took), rate(p.Bytes, took))
-	}
+	phaseFacts(a, doc)
 	if c.Failed.Count+c.Extents.Count > 0 {
 		a.add("differs", "%s, at %s", Bytes(c.Differ), count(c.Failed.Count+c.Extents.Count, "place"))
 	}
-	for _, started := range []bool{false, true} {
-		label := map[bool]string{false: "not expected", true: "by a start"}[started]
-		var lines []string
-		for _, one := range c.Areas {
-			if one.Started == started {
-				lines = append(lines, fmt.Sprintf("%s: %s from byte %s; %s", word(one.Name), Bytes(one.Bytes), place(one.First), one.Why))
-			}
+	a.add("not expected", "%s", areaLines(c.Areas, false))
+	a.add("by a start", "%s", areaLines(c.Areas, true))
+}
+
+// areaLines are the parts that differ, those that a start changes or the others.
+func areaLines(areas []receipt.Change, started bool) string {
+	var lines []string
+	for _, one := range areas {
+		if one.Started == started {
+			lines = append(lines, fmt.Sprintf("%s: %s from byte %s; %s", word(one.Name), Bytes(one.Bytes), place(one.First), one.Why))
 		}
-		if n := len(lines); n > maxAreaLines {
-			lines = append(lines[:maxAreaLines], fmt.Sprintf("and %d more, in the receipt", n-maxAreaLines))
-		}
-		a.add(label, "%s", strings.Join(lines, "\n"))
 	}
+	if n := len(lines); n > maxAreaLines {
+		lines = append(lines[:maxAreaLines], fmt.Sprintf("and %d more, in the receipt", n-maxAreaLines))
+	}
+	return strings.Join(lines, "\n")
 }
 
 // recheckNotes are what to know of reading a stamped card again, and what to do next.

@@ -73,10 +73,7 @@ func (r ruler) cells(extents []receipt.GaugeExtent, size int64, n int) []string 
 
 // scale gives the ticks and the numbers below the bar.
 func (r ruler) scale(size int64, n int) (ticks, labels string) {
-	unit, name := 1e9, "GB"
-	if size < 2e9 {
-		unit, name = 1e6, "MB"
-	}
+	unit, name := Capacity(size)
 	full := float64(size) / unit
 	step := Step(full, max(n/9, 2))
 	line, text := []rune(strings.Repeat(" ", n+1)), []rune(strings.Repeat(" ", n+1))
@@ -99,7 +96,15 @@ func (r ruler) scale(size int64, n int) (ticks, labels string) {
 	return strings.TrimRight(string(line), " "), strings.TrimRight(string(text), " ")
 }
 
-// Step is a round distance (1, 2 or 5 and noughts, or in binary steps no) between the ticks of a scale from 0 to full, so that there are at most so many.
+// Capacity is the unit in which a card of a size is measured, bytes.
+func Capacity(size int64) (unit float64, name string) {
+	if size < 2e9 {
+		return 1e6, "MB"
+	}
+	return 1e9, "GB"
+}
+
+// Step is a round distance, 1, 2 or 5 and noughts, between the ticks of a scale from 0 to full, so that there are at most so many.
 func Step(full float64, most int) float64 {
 	least := full / float64(most)
 	power := math.Pow(10, math.Floor(math.Log10(least)))

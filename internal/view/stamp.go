@@ -285,14 +285,10 @@ func failedClause(cardName string, e *card.IOError) string {
 
 // tooFakeClause is about a card that was found to hold less than an image needs.
 func tooFakeClause(name string, e *gauge.TooSmallError) string {
-	size := Bytes(e.Claimed)
-	switch {
-	case !e.Exact:
-		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims", name, size)
-	case e.Holds() == 0:
-		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, size)
+	if !e.Exact || e.Holds() == 0 {
+		return fakeClause(name, e.Loss, e.Claimed)
 	}
-	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name, Bytes(e.Real), size, Bytes(e.Need))
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name, Bytes(e.Real), Bytes(e.Claimed), Bytes(e.Need))
 }
 
 // stateClause is what the card is like, as a clause.
