@@ -33,14 +33,7 @@ const endCleared = 64 << 10
 type Result struct {
 	Start, Size int64 // of the partition, bytes
 	Written     int64
-	Phases      []Phase
-}
-
-// Phase is how long a part took.
-type Phase struct {
-	Phase meter.Phase
-	Bytes int64
-	Took  time.Duration
+	Phases      []meter.PhaseTime
 }
 
 // TooSmallError says that a card is too small for a file system.
@@ -136,7 +129,7 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 				return r, err
 			}
 		}
-		r.Phases = append(r.Phases, Phase{phase, w.done, time.Since(start)})
+		r.Phases = append(r.Phases, meter.PhaseTime{Phase: phase, Bytes: w.done, Took: time.Since(start)})
 	}
 	return r, nil
 }

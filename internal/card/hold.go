@@ -75,6 +75,14 @@ func (h *Hold) Mishaps() []Mishap {
 	return append([]Mishap(nil), h.mishaps...)
 }
 
+// MishapsOf are those of a device, if it is held.
+func MishapsOf(d Device) []Mishap {
+	if h, ok := d.(interface{ Mishaps() []Mishap }); ok {
+		return h.Mishaps()
+	}
+	return nil
+}
+
 func (h *Hold) note(m Mishap) {
 	h.noteMu.Lock()
 	told := h.told

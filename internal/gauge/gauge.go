@@ -114,7 +114,7 @@ type Report struct {
 	Reads   Times
 	Writing []meter.Point // speed over position
 	Reading []meter.Point
-	Phases  []Phase
+	Phases  []meter.PhaseTime
 	Mishaps []card.Mishap
 	Changed int64 // spots: places that did not read as before after they had been put back; bad ones, or beyond what is real
 	Early   int64 // whole: where the head was when the loss was found; 0 if it went to the end
@@ -133,13 +133,6 @@ type Counts struct {
 
 // Faults is how many sectors are bad at every reading.
 func (c Counts) Faults() int64 { return c.Worn + c.Unreadable + c.Unwritable + c.Lost }
-
-// Phase is how long a part of the test took.
-type Phase struct {
-	Phase meter.Phase
-	Bytes int64
-	Took  time.Duration
-}
 
 // Trusted tells whether nothing speaks against the card.
 func (r *Report) Trusted() bool { return r.Verdict == Holds }
@@ -182,16 +175,12 @@ func (r *Report) took(p meter.Phase, bytes int64, start time.Time) {
 			return
 		}
 	}
-	r.Phases = append(r.Phases, Phase{p, bytes, took})
+	r.Phases = append(r.Phases, meter.PhaseTime{Phase: p, Bytes: bytes, Took: took})
 }
 
 // forgiven takes over what the device has tried again. A place that failed once, and then did not, is unsteady.
 func (r *Report) forgiven(d card.Device, bad *badList) {
-	h, ok := d.(interface{ Mishaps() []card.Mishap })
-	if !ok {
-		return
-	}
-	r.Mishaps = h.Mishaps()
+	r.Mishaps = card.MishapsOf(d)
 	for _, m := range r.Mishaps {
 		if m.Op == "read" || m.Op == "write" {
 			bad.add(Extent{m.Offset, mark.Size, Shaky})

@@ -43,7 +43,7 @@ type PaceReport struct {
 	Smallest         time.Duration // of a read of what was just read: what reader and computer take without the card
 	Reads, Writes    Times         // of 4 KiB
 	Reading, Writing []meter.Point
-	Phases           []Phase
+	Phases           []meter.PhaseTime
 	Mishaps          []card.Mishap
 	Unsteady         int // stretches that did not read the same twice, and were not written
 	Written, Read    int64
@@ -84,9 +84,7 @@ func (p Pace) Run(ctx context.Context) (*PaceReport, error) {
 	err := r.story(ctx)
 	r.close()
 	out.Access, out.Written, out.Read, out.Phases = r.rep.Access, r.rep.Written, r.rep.Read, r.rep.Phases
-	if h, ok := p.Device.(interface{ Mishaps() []card.Mishap }); ok {
-		out.Mishaps = h.Mishaps()
-	}
+	out.Mishaps = card.MishapsOf(p.Device)
 	return out, err
 }
 
@@ -117,58 +115,74 @@ func (r *paceRun) sequence(ctx context.Context) error {
 	var read, written int64
 	for at := r.start; at < r.end && (time.Since(begun) < paceTime || written == 0); {
 		n := min(int64(paceBatch), (r.end-at)/BlockSize)
-		steady := true
-		for i := range n {
-			off := at + i*BlockSize
-			for _, b := range [][]byte{bufs[i], again} {
-				if ctx.Err() != nil {
-					return context.Cause(ctx)
-				}
-				start := time.Now()
-				if err := r.readAt(b, off); err != nil {
-					return err
-				}
-				took := time.Since(start)
-				reading += took
-				read += BlockSize
-				r.out.Reading = append(r.out.Reading, meter.Point{Offset: off, Bytes: BlockSize, Took: took})
-				r.meter.Add(BlockSize)
-			}
-			if !bytes.Equal(bufs[i], again) {
-				r.out.Unsteady++
-				steady = false
-			}
+		steady, took, err := r.readTwice(ctx, bufs[:n], again, at)
+		if err != nil {
+			return err
 		}
+		reading += took
+		read += 2 * n * BlockSize
 		if steady {
-			start := time.Now()
-			for i := range n {
-				if ctx.Err() != nil {
-					return context.Cause(ctx)
-				}
-				if err := r.writeAt(bufs[i], at+i*BlockSize); err != nil {
-					return err
-				}
-				r.meter.Add(BlockSize)
-			}
-			if err := r.dev.Flush(); err != nil {
+			took, err := r.writeBack(ctx, bufs[:n], at)
+			if err != nil {
 				return err
 			}
-			took := time.Since(start)
 			writing += took
 			written += n * BlockSize
-			r.out.Writing = append(r.out.Writing, meter.Point{Offset: at, Bytes: n * BlockSize, Took: took})
-			if rate := per(float64(n*BlockSize), took); r.out.SlowestWrite == 0 || rate < r.out.SlowestWrite {
-				r.out.SlowestWrite = rate
-			}
-			if err := r.dev.Forget(); err != nil {
-				return err
-			}
 		}
 		at += n * BlockSize
 	}
 	r.out.ReadRate, r.out.WriteRate = per(float64(read), reading), per(float64(written), writing)
 	r.rep.took(meter.Sequence, read+written, begun)
 	return nil
+}
+
+// readTwice reads blocks from a place on, each of them twice, and tells whether all were the same both times.
+func (r *paceRun) readTwice(ctx context.Context, bufs [][]byte, again []byte, at int64) (steady bool, reading time.Duration, err error) {
+	steady = true
+	for i, buf := range bufs {
+		off := at + int64(i)*BlockSize
+		for _, b := range [][]byte{buf, again} {
+			if ctx.Err() != nil {
+				return false, 0, context.Cause(ctx)
+			}
+			start := time.Now()
+			if err := r.readAt(b, off); err != nil {
+				return false, 0, err
+			}
+			took := time.Since(start)
+			reading += took
+			r.out.Reading = append(r.out.Reading, meter.Point{Offset: off, Bytes: BlockSize, Took: took})
+			r.meter.Add(BlockSize)
+		}
+		if !bytes.Equal(buf, again) {
+			r.out.Unsteady++
+			steady = false
+		}
+	}
+	return steady, reading, nil
+}
+
+// writeBack writes blocks where they were read, until they are on the medium.
+func (r *paceRun) writeBack(ctx context.Context, bufs [][]byte, at int64) (time.Duration, error) {
+	start := time.Now()
+	for i, buf := range bufs {
+		if ctx.Err() != nil {
+			return 0, context.Cause(ctx)
+		}
+		if err := r.writeAt(buf, at+int64(i)*BlockSize); err != nil {
+			return 0, err
+		}
+		r.meter.Add(BlockSize)
+	}
+	if err := r.dev.Flush(); err != nil {
+		return 0, err
+	}
+	took, n := time.Since(start), int64(len(bufs))*BlockSize
+	r.out.Writing = append(r.out.Writing, meter.Point{Offset: at, Bytes: n, Took: took})
+	if rate := per(float64(n), took); r.out.SlowestWrite == 0 || rate < r.out.SlowestWrite {
+		r.out.SlowestWrite = rate
+	}
+	return took, r.dev.Forget()
 }
 
 // per is so much a second; 0 where no time has passed.
@@ -243,7 +257,6 @@ func (r *paceRun) places(ctx context.Context) error {
 		}
 	}
 	r.out.ReadsPerSecond = per(float64(r.out.Reads.Count()), r.out.Reads.Sum())
-	flushing := time.Duration(0)
 	for range paceWrites {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
@@ -270,7 +283,7 @@ func (r *paceRun) places(ctx context.Context) error {
 	if err := r.settle(); err != nil {
 		return err
 	}
-	flushing = time.Since(start)
+	flushing := time.Since(start)
 	r.out.WritesPerSecond = per(float64(r.out.Writes.Count()), r.out.Writes.Sum()+flushing)
 	return nil
 }

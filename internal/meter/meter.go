@@ -35,11 +35,21 @@ const (
 	Bound   Phase = "narrow"   // the boundary of what is real is looked for
 	Try     Phase = "try"      // places, before a stamp
 	PutBack Phase = "put back" // what was saved
-	// Of measuring how fast it is.
+	Rewrite Phase = "rewrite"  // a part, so that the card's own memory can't answer
+)
+
+// The phases of measuring how fast a card is.
+const (
 	Sequence Phase = "sequence"
 	Places   Phase = "places"
-	Rewrite  Phase = "rewrite" // a part, so that the card's own memory can't answer
 )
+
+// PhaseTime is how long a phase took, and how many bytes it moved.
+type PhaseTime struct {
+	Phase Phase
+	Bytes int64
+	Took  time.Duration
+}
 
 // Meter is the progress of one job. The zero value is ready for use.
 type Meter struct {

@@ -2,9 +2,10 @@ package page
 
 import (
 	_ "embed"
-	"fmt"
 	"html/template"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
 
 	"zipstamp/internal/receipt"
@@ -88,42 +89,28 @@ var titles = map[string]string{
 	receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card", receipt.JobRecheck: "Recheck of",
 }
 
-func cardFacts(doc receipt.Document) (facts []view.Fact) {
-	add := func(label, text string) {
-		if text != "" {
-			facts = append(facts, view.Fact{label, text})
-		}
-	}
+func cardFacts(doc receipt.Document) []view.Fact {
 	d := doc.Card
-	add("name", d.Name)
-	add("claims", view.Exact(d.Size))
-	add("says it is", d.Model)
-	add("serial number", d.Serial)
-	add("register CID", d.CID)
-	add("reached by", strings.Join(nonEmpty(d.Kind, d.Bus), ", "))
-	return facts
+	return slices.DeleteFunc([]view.Fact{
+		fact("name", d.Name), fact("claims", view.Exact(d.Size)), fact("says it is", d.Model), fact("serial number", d.Serial), fact("register CID", d.CID),
+		fact("reached by", strings.Join(nonEmpty(d.Kind, d.Bus), ", ")),
+	}, func(f view.Fact) bool { return f.Text == "" })
 }
 
-func nonEmpty(texts ...string) (out []string) {
-	for _, t := range texts {
-		if t != "" {
-			out = append(out, t)
-		}
-	}
-	return out
+func fact(label, text string) view.Fact { return view.Fact{Label: label, Text: text} }
+
+func nonEmpty(texts ...string) []string {
+	return slices.DeleteFunc(texts, func(t string) bool { return t == "" })
 }
 
 func recordFacts(doc receipt.Document) []view.Fact {
 	facts := []view.Fact{
-		{"begun", view.Day(doc.Started)},
-		{"ended", view.Day(doc.Ended)},
-		{"made by", doc.Tool.Name + " " + doc.Tool.Version},
-		{"exit status", fmt.Sprint(doc.Exit)},
+		fact("begun", view.Day(doc.Started)), fact("ended", view.Day(doc.Ended)), fact("made by", doc.Tool.Name+" "+doc.Tool.Version), fact("exit status", strconv.Itoa(doc.Exit)),
 	}
 	if g := doc.Gauge; g != nil {
-		facts = append(facts, view.Fact{"nonce of the test", g.Nonce})
+		facts = append(facts, fact("nonce of the test", g.Nonce))
 		if g.Seed != 0 {
-			facts = append(facts, view.Fact{"seed of the places", fmt.Sprint(g.Seed)})
+			facts = append(facts, fact("seed of the places", strconv.FormatUint(g.Seed, 10)))
 		}
 	}
 	return facts

@@ -19,8 +19,6 @@ type Blank struct {
 func NewBlank(c *card.Card, j blank.Job, r blank.Result) Document {
 	doc := newDocument(JobBlank, cardOf(c, j.Device.Size(), j.Device.SectorSize(), j.Device.Access()))
 	doc.Bytes.Written, doc.Blank = r.Written, &Blank{"MBR", "FAT32", j.Label, r.Start, r.Size, j.Size}
-	for _, p := range r.Phases {
-		doc.Phases = append(doc.Phases, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
-	}
+	doc.Phases = phasesOf(r.Phases)
 	return doc
 }

@@ -112,9 +112,7 @@ func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 	doc := newDocument(job, cardOf(c, c.Size, c.SectorSize, r.Access))
 	doc.Verdict, doc.Gauge, doc.Mishaps, doc.Bytes.Written = Verdict(r.Verdict), g, mishapsOf(r.Mishaps), r.Written
 	doc.Speed = Speed{pointsOf(r.Writing), pointsOf(r.Reading)}
-	for _, p := range r.Phases {
-		doc.Phases = append(doc.Phases, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
-	}
+	doc.Phases = phasesOf(r.Phases)
 	return doc
 }
 

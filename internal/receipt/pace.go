@@ -41,9 +41,7 @@ func NewPace(c *card.Card, r *gauge.PaceReport) Document {
 	doc := newDocument(JobPace, cardOf(c, c.Size, c.SectorSize, r.Access))
 	doc.Pace, doc.Mishaps, doc.Bytes.Written = p, mishapsOf(r.Mishaps), r.Written
 	doc.Speed = Speed{pointsOf(r.Writing), pointsOf(r.Reading)}
-	for _, ph := range r.Phases {
-		doc.Phases = append(doc.Phases, Phase{string(ph.Phase), ph.Bytes, ph.Took.Seconds(), rate(ph.Bytes, ph.Took)})
-	}
+	doc.Phases = phasesOf(r.Phases)
 	return doc
 }
 

@@ -294,7 +294,7 @@ func PublishedOf(r check.Report) []Published {
 	return out
 }
 
-func phasesOf(phases []stamp.PhaseTime) []Phase {
+func phasesOf(phases []meter.PhaseTime) []Phase {
 	out := []Phase{}
 	for _, p := range phases {
 		out = append(out, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
@@ -318,7 +318,7 @@ func rate(bytes int64, took time.Duration) float64 {
 	return float64(bytes) / took.Seconds()
 }
 
-func extentsOf(extents []stamp.Extent) Extents {
+func extentsOf[E ~struct{ Offset, Length int64 }](extents []E) Extents {
 	out := Extents{Count: len(extents), List: []Extent{}}
 	for _, e := range extents[:min(len(extents), MaxExtents)] {
 		out.List = append(out.List, Extent(e))

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/meter"
 	"zipstamp/internal/recheck"
 )
 
@@ -43,18 +44,11 @@ func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Ti
 	if !stamped.IsZero() {
 		c.Stamped = stamped.UTC().Format(time.RFC3339)
 	}
-	list := func(all []recheck.Extent) Extents {
-		out := Extents{Count: len(all), List: []Extent{}}
-		for _, e := range all[:min(len(all), MaxExtents)] {
-			out.List = append(out.List, Extent(e))
-		}
-		return out
-	}
-	c.Failed, c.Extents = list(r.Failed), list(r.Differs)
+	c.Failed, c.Extents = extentsOf(r.Failed), extentsOf(r.Differs)
 	for _, a := range r.Areas[:min(len(r.Areas), MaxExtents)] {
 		c.Areas = append(c.Areas, Change(a))
 	}
 	d.Recheck = c
-	d.Phases = append(d.Phases, Phase{"read back", r.Compared, r.Took.Seconds(), rate(r.Compared, r.Took)})
+	d.Phases = phasesOf([]meter.PhaseTime{{Phase: meter.ReadBack, Bytes: r.Compared, Took: r.Took}})
 	d.Speed.ReadBack = pointsOf(r.Reading)
 }

@@ -104,20 +104,13 @@ type Result struct {
 	Mishaps  []card.Mishap
 	Blocks   []digest.Block // of the image, as far as it came
 	Head     []digest.Part  // of its first block
-	Phases   []PhaseTime
+	Phases   []meter.PhaseTime
 	Writing  []meter.Point // speed over position
 	Reading  []meter.Point
 }
 
 // Extent is a stretch of a card, in bytes.
 type Extent struct{ Offset, Length int64 }
-
-// PhaseTime is how long a phase took, and how much it moved.
-type PhaseTime struct {
-	Phase meter.Phase
-	Bytes int64
-	Took  time.Duration
-}
 
 // TooSmallError says that the image is larger than the card.
 type TooSmallError struct {
@@ -298,9 +291,7 @@ func (r *run) outcome() Outcome {
 		r.Head = digest.SumHead(r.first[:min(r.src.size, BlockSize)])
 	}
 	r.Writing, r.Reading = r.writing.Points(), r.reading.Points()
-	if d, ok := r.dev.(interface{ Mishaps() []card.Mishap }); ok {
-		r.Mishaps = d.Mishaps()
-	}
+	r.Mishaps = card.MishapsOf(r.dev)
 	return Outcome{r.Result, r.err}
 }
 
@@ -389,7 +380,7 @@ func (r *run) took(p meter.Phase, bytes int64, start time.Time) {
 			return
 		}
 	}
-	r.Phases = append(r.Phases, PhaseTime{p, bytes, took})
+	r.Phases = append(r.Phases, meter.PhaseTime{Phase: p, Bytes: bytes, Took: took})
 }
 
 // writeFirst puts the first block where it belongs, at the very end.
