@@ -406,12 +406,16 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{1, "there is no file nowhere", []string{"space", "nowhere"}},
 		{4, "it is not a folder", []string{"space", "a-file"}},
 		{2, "don't go together", []string{"space", "--keep", "--again", "."}},
-		{2, "is not a size such as 8GB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
+		{2, "is not a size such as 64GB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
 		{2, "there are no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
 		{4, "no card", []string{"space", "/proc"}},
 	} {
 		d.want(c.status, c.says, append([]string{"gauge"}, c.args...)...)
 	}
+	d.write("zipstamp-space/about.json", []byte("{"))
+	d.want(1, "about.json is damaged", "gauge", "space", "--fixed-disk", ".").mentions(t, "--remove")
+	d.want(0, "Removed 0 files", "gauge", "space", "--fixed-disk", "--remove", ".")
+	assert.NoDirExists(t, d.path("zipstamp-space"))
 	if os.Geteuid() == 0 { // the tests' folder is on the computer's own disk
 		d.want(4, "--fixed-disk", "gauge", "space", ".")
 	}

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -189,8 +188,8 @@ func spaceProblem(folder string, err error) error {
 		return &card.RefusedError{Card: folder, Reasons: []string{"you have no permission to write there"}, Err: err}
 	case errors.Is(err, syscall.EROFS):
 		return &card.RefusedError{Card: folder, Reasons: []string{"its file system is mounted read-only"}, Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
-	case strings.Contains(err.Error(), "about.json"):
-		return &view.Hint{Err: err, Next: "remove the folder " + own}
+	case errors.Is(err, gauge.ErrUnknown):
+		return &view.Hint{Err: fmt.Errorf("in %s: %w", own, err), Next: "remove them with --remove"}
 	}
 	return err
 }

@@ -134,17 +134,6 @@ type Counts struct {
 // Faults is how many sectors are bad at every reading.
 func (c Counts) Faults() int64 { return c.Worn + c.Unreadable + c.Unwritable + c.Lost }
 
-// Trusted tells whether nothing speaks against the card.
-func (r *Report) Trusted() bool { return r.Verdict == Holds }
-
-// Usable is how many bytes from the start hold data, as far as is known; bad places in between are not taken off.
-func (r *Report) Usable() int64 {
-	if r.Loss != nil {
-		return r.Loss.Real
-	}
-	return r.Tested
-}
-
 // judge gives the verdict. ended says that the test came to its end.
 func (r *Report) judge(ended bool) {
 	faults := r.Bad.Faults()

@@ -59,6 +59,7 @@ var (
 	ErrKept    = errors.New("there are files of an earlier test, which were kept to be read again")
 	ErrNothing = errors.New("there are no files of an earlier test")
 	ErrNoRoom  = errors.New("there is no free space to test")
+	ErrUnknown = errors.New("what the files of an earlier test are can't be known")
 )
 
 // reserveFor is how much free space is left alone, bytes: a hundredth, within bounds.
@@ -74,10 +75,10 @@ func LeftBehind(folder string) (a About, err error) {
 		return a, err
 	}
 	if json.Unmarshal(text, &a) != nil {
-		return a, fmt.Errorf("%s is damaged", about)
+		return a, fmt.Errorf("%w: %s is damaged", ErrUnknown, about)
 	}
 	if a.Version != aboutVersion {
-		return a, fmt.Errorf("%s is of another version of zipstamp", about)
+		return a, fmt.Errorf("%w: %s is of another version of zipstamp", ErrUnknown, about)
 	}
 	return a, nil
 }
