@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/testbed"
@@ -21,15 +22,9 @@ import (
 
 func open(t *testing.T, s practice.Spec) (card.Device, string) {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), "a.card")
-	s.Version, s.Backing = practice.Version, "a.card.data"
-	require.NoError(t, practice.Create(path, s))
-	c, err := card.Find(path)
-	require.NoError(t, err)
-	d, err := c.Open()
-	require.NoError(t, err)
+	d, data := cardtest.Insert(t, t.TempDir(), s, nil)
 	t.Cleanup(func() { d.Close() })
-	return d, path + ".data"
+	return d, data
 }
 
 // TestReferenceToolsFindNoFault has the reference tools check what was made, for cards of every size that FAT32 can have.

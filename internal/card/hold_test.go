@@ -2,7 +2,6 @@ package card_test
 
 import (
 	"context"
-	"path/filepath"
 	"sync"
 	"syscall"
 	"testing"
@@ -13,17 +12,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
 )
 
 // held is a practice card of 8 MiB that is claimed.
 func held(t *testing.T, s practice.Spec) *card.Hold {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), "a.card")
-	s.Claimed, s.Backing = 8<<20, "data"
-	require.NoError(t, practice.Create(path, s))
-	c, err := card.Find(path)
-	require.NoError(t, err)
+	s.Claimed = 8 << 20
+	c, _ := cardtest.Make(t, t.TempDir(), s, nil)
 	h, err := c.Claim(context.Background(), card.Freeing{})
 	require.NoError(t, err)
 	t.Cleanup(func() { h.Close() })

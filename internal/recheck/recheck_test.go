@@ -18,6 +18,7 @@ import (
 	"pgregory.net/rapid"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
@@ -38,28 +39,15 @@ func contents(n int, seed uint64) []byte {
 	return d[:n]
 }
 
-type fataler interface {
-	require.TestingT
-	Helper()
-}
-
 // insert is a practice card that holds something.
-func insert(t fataler, dir string, holds []byte, s practice.Spec) card.Device {
+func insert(t cardtest.TB, dir string, holds []byte, s practice.Spec) card.Device {
 	t.Helper()
-	s.Version, s.Backing, s.Claimed = practice.Version, filepath.Join(dir, "a.data"), practice.Size(len(holds))
-	path := filepath.Join(dir, "a.card")
-	require.NoError(t, errors.Join(os.RemoveAll(path), os.RemoveAll(s.Backing)))
-	require.NoError(t, practice.Create(path, s))
-	require.NoError(t, os.WriteFile(s.Backing, holds, 0o600))
-	c, err := card.Find(path)
-	require.NoError(t, err)
-	d, err := c.Open()
-	require.NoError(t, err)
+	d, _ := cardtest.Insert(t, dir, s, holds)
 	return d
 }
 
 // imageOf is a file with an image, as it is or packed.
-func imageOf(t fataler, dir string, img []byte, packed bool) (*image.File, image.Contents) {
+func imageOf(t cardtest.TB, dir string, img []byte, packed bool) (*image.File, image.Contents) {
 	t.Helper()
 	var text bytes.Buffer
 	if packed {

@@ -17,6 +17,7 @@ import (
 	"pgregory.net/rapid"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/cardtest"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
@@ -53,13 +54,8 @@ type rig struct {
 	spec    practice.Spec
 }
 
-type fataler interface {
-	require.TestingT
-	Helper()
-}
-
 // newRig makes an image file, packed as gzip if asked, and a card.
-func newRig(t fataler, dir string, img []byte, packed bool, s practice.Spec) *rig {
+func newRig(t cardtest.TB, dir string, img []byte, packed bool, s practice.Spec) *rig {
 	t.Helper()
 	path := filepath.Join(dir, "disk.img")
 	contents := img
@@ -76,7 +72,7 @@ func newRig(t fataler, dir string, img []byte, packed bool, s practice.Spec) *ri
 	require.NoError(t, err)
 	c, err := f.Look("")
 	require.NoError(t, err)
-	s.Version, s.Backing = practice.Version, filepath.Join(dir, "data")
+	s.Version, s.Backing = practice.Version, filepath.Join(dir, "a.card.data")
 	real := s.Real
 	if real == 0 {
 		real = s.Claimed
@@ -89,25 +85,16 @@ func newRig(t fataler, dir string, img []byte, packed bool, s practice.Spec) *ri
 }
 
 // insert opens the practice card as the program does.
-func (r *rig) insert(t fataler) card.Device {
+func (r *rig) insert(t cardtest.TB) card.Device {
 	t.Helper()
-	text := filepath.Join(filepath.Dir(r.backing), "card")
-	s := r.spec
-	require.NoError(t, os.RemoveAll(text))
-	data, err := os.ReadFile(r.backing)
+	holds, err := os.ReadFile(r.backing)
 	require.NoError(t, err)
-	require.NoError(t, os.Remove(r.backing))
-	require.NoError(t, practice.Create(text, s))
-	require.NoError(t, os.WriteFile(r.backing, data, 0o600))
-	c, err := card.Find(text)
-	require.NoError(t, err)
-	d, err := c.Open()
-	require.NoError(t, err)
+	d, _ := cardtest.Insert(t, filepath.Dir(r.backing), r.spec, holds)
 	return d
 }
 
 // run stamps, and takes the card out.
-func (r *rig) run(t fataler, ctx context.Context, change func(*stamp.Job)) (stamp.Result, error) {
+func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (stamp.Result, error) {
 	t.Helper()
 	d := r.insert(t)
 	defer d.Close()
@@ -120,7 +107,7 @@ func (r *rig) run(t fataler, ctx context.Context, change func(*stamp.Job)) (stam
 }
 
 // held is what the card gives when it is put in again without its faults.
-func (r *rig) held(t fataler, n int) []byte {
+func (r *rig) held(t cardtest.TB, n int) []byte {
 	t.Helper()
 	s := r.spec
 	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache = nil, 0, 0, 0
@@ -134,7 +121,7 @@ func (r *rig) held(t fataler, n int) []byte {
 }
 
 // requireNoTable checks that nothing at the card's start or end looks like a partition table.
-func (r *rig) requireNoTable(t fataler) {
+func (r *rig) requireNoTable(t cardtest.TB) {
 	t.Helper()
 	head := r.held(t, 4096)
 	require.False(t, head[510] == 0x55 && head[511] == 0xAA, "boot signature")
