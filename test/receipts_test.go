@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"image/png"
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -31,7 +32,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d.want(6, "", "gauge", "spots", "liar.card")
 	d.want(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
 	d.want(0, "With --real-size only what is real is used", "blank", "--yes", "liar.card")
-	d.want(4, "too few for a FAT32", "blank", "--yes", "tiny.card")
+	d.want(4, "bytes) are too few for a FAT32", "blank", "--yes", "tiny.card")
 	d.want(2, "can't have", "blank", "--yes", "--label", "a/b", "liar.card")
 	d.want(6, "", "gauge", "whole", "--yes", "liar.card")
 
@@ -56,6 +57,9 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 		assert.NotEmpty(t, shown.out)
 	}
 	require.Len(t, files, 8)
+	d.write("disk.img", nil)
+	require.NoError(t, os.Truncate(d.path("disk.img"), 1<<40))
+	d.want(2, "disk.img is no receipt", "receipts", "show", "disk.img") // and not read to its end
 	d.want(0, "liar.card is counterfeit", "receipts", "show", "--card", "liar")
 	d.want(0, "good.card is as it was stamped", "receipts", "show", "--card", "good")
 

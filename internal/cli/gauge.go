@@ -72,7 +72,7 @@ used up, passes this test. Only gauge whole can find that out.`,
   zipstamp gauge spots liar.card`,
 		Args: takes("one card", 0, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if places < 0 || places > maxPlaces {
+			if places < 1 || places > maxPlaces {
 				return &usageError{fmt.Errorf("--places is %d; it is from 1 to %d", places, maxPlaces)}
 			}
 			if !cmd.Flags().Changed("seed") {

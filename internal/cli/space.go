@@ -145,6 +145,9 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 		return &card.RefusedError{Card: folder, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
 	}
 	info, err := os.Stat(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, refuse("put the card in, and name a folder on it", "there is no such folder")
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,7 +43,12 @@ func History(folder string) []Document {
 
 // Load reads a receipt.
 func Load(path string) (doc Document, err error) {
-	text, err := os.ReadFile(path)
+	f, err := os.Open(path)
+	if err != nil {
+		return doc, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, reserve+1)) // it may be an image, or a disk
 	switch {
 	case err != nil:
 		return doc, err

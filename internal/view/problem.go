@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 
+	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/image"
 	"zipstamp/internal/shell"
@@ -30,6 +31,7 @@ func (v *Screen) Problem(err error, again []string) {
 func ProblemSentence(err error) string {
 	var path *fs.PathError
 	var tooSmall *stamp.TooSmallError
+	var few *blank.TooSmallError
 	var damage *image.DamageError
 	text := err.Error()
 	switch {
@@ -39,6 +41,8 @@ func ProblemSentence(err error) string {
 		text = damageClause(damage)
 	case errors.Is(err, ErrInterrupted):
 		text = "interrupted"
+	case errors.As(err, &few):
+		text = fmt.Sprintf("%s are too few for a FAT32 file system, which needs some 48 MB", exact(few.Size))
 	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
 		text = strings.Replace(text, path.Error(), "there is no file "+path.Path, 1)
 	case errors.As(err, &path):
