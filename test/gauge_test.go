@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -107,12 +108,17 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 	assert.Equal(t, map[string]any{"repeats": true, "real": 76999680.0, "exact": true}, g["loss"])
 	assert.Len(t, g["nonce"], 32)
 	assert.NotEmpty(t, g["reads"].(map[string]any)["histogram"])
+	tried := g["tried"].(float64)
+	assert.Greater(t, tried, 800.0)
+	assert.Less(t, tried, g["writes"].(map[string]any)["count"].(float64), "they are written twice: to try them, and to put back what was there")
 	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*gauge-spots-liar.card.json"))
 	require.NoError(t, err)
 	require.Len(t, files, 1)
 	text, err := os.ReadFile(files[0])
 	require.NoError(t, err)
 	assert.JSONEq(t, r.out, string(text))
+	d.want(0, "Exported", "receipts", "export", "liar.html", files[0])
+	assert.Contains(t, string(d.read("liar.html")), fmt.Sprintf("Some %.0f places all over the card were chosen", tried))
 	d.want(0, "", "gauge", "whole", "--yes", "--first", "16MB", "--receipt", "mine.json", "liar.card")
 	var mine map[string]any
 	require.NoError(t, json.Unmarshal(d.read("mine.json"), &mine))

@@ -103,7 +103,8 @@ type Report struct {
 	Extents []Extent // of all that is claimed, in order
 	Bad     Counts   // sectors, below the real size
 	Limit   int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
-	Places  int      // spots: random places that were tested, and are right
+	Tried   int      // spots: places that were chosen to be written
+	Places  int      // spots: those of them chosen by chance that are right
 
 	Access  card.Access // how reads got past this computer's memory
 	Nonce   mark.Nonce

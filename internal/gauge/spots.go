@@ -112,6 +112,7 @@ func (r *spotsRun) choose() {
 		spots = append(spots, edges(r.size, sector)...)
 	}
 	r.spots = disjoint(append(spots, r.comb.teeth(r.size, sector)...))
+	r.rep.Tried = len(r.spots)
 }
 
 // story is the test, but for putting back what was there.

@@ -26,12 +26,13 @@ type Gauge struct {
 	Tested  int64         `json:"tested"` // the first so many bytes
 	Holds   int64         `json:"holds"`  // of those tested, as far as is known
 	Loss    *CardLoss     `json:"loss,omitempty"`
-	Limit   int64         `json:"limit,omitempty"` // beyond it every access failed
-	Bad     gauge.Counts  `json:"bad"`             // sectors
-	Extents []GaugeExtent `json:"extents"`         // at most MaxExtents
-	Count   int           `json:"extents_count"`   // of all
-	Places  int           `json:"places,omitempty"`
-	Share   float64       `json:"share,omitempty"` // of the range that answers at least, with the confidence level
+	Limit   int64         `json:"limit,omitempty"`  // beyond it every access failed
+	Bad     gauge.Counts  `json:"bad"`              // sectors
+	Extents []GaugeExtent `json:"extents"`          // at most MaxExtents
+	Count   int           `json:"extents_count"`    // of all
+	Tried   int           `json:"tried,omitempty"`  // places that were chosen
+	Places  int           `json:"places,omitempty"` // those of them chosen by chance that are right
+	Share   float64       `json:"share,omitempty"`  // of the range that answers at least, with the confidence level
 	Level   float64       `json:"confidence,omitempty"`
 	Changed int64         `json:"not_put_back,omitempty"` // places
 	Early   int64         `json:"early,omitempty"`        // where the head was when the loss was found
@@ -93,7 +94,7 @@ const Level = 0.98
 func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 	g := &Gauge{
 		Method: string(r.Method), Verdict: string(r.Verdict), Claimed: r.Claimed, Tested: r.Tested, Holds: r.Tested, Limit: r.Limit, Bad: r.Bad,
-		Count: len(r.Extents), Extents: []GaugeExtent{}, Places: r.Places, Changed: r.Changed, Early: r.Early, Resumed: r.Resumed, Nonce: r.Nonce.String(), Seed: r.Seed,
+		Count: len(r.Extents), Extents: []GaugeExtent{}, Tried: r.Tried, Places: r.Places, Changed: r.Changed, Early: r.Early, Resumed: r.Resumed, Nonce: r.Nonce.String(), Seed: r.Seed,
 		Written: r.Written, Read: r.Read, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
 	}
 	for _, e := range r.Extents[:min(len(r.Extents), MaxExtents)] {

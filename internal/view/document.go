@@ -163,7 +163,7 @@ func Method(doc receipt.Document) []string {
 	stamps := "Each piece of 512 bytes that was written said who it was: a number made for this test alone, its own place on the card, and a pattern that follows from both. So what is read back at a place shows whether it was written there, somewhere else, or not at all."
 	switch gauge.Method(g.Method) {
 	case gauge.BySpots:
-		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was saved. Then something was written to every one of them; and only when all were written, and more after them, they were read, twice.", g.Writes.Count)
+		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was saved. Then something was written to every one of them; and only when all were written, and more after them, they were read, twice.", g.Tried)
 		say("%s", stamps)
 		say("Where places were lost, further places were tried between the last that holds and the first that doesn't, until the boundary was found to the sector. At the end what had been there was written back.")
 	case gauge.ByWhole:
