@@ -14,7 +14,7 @@ func (c *Card) OpenToCompare() (Device, error) {
 	switch c.Kind {
 	case Practice:
 		var p *practice.Card
-		if p, err = practice.Open(c.spec); err == nil {
+		if p, err = practice.OpenToRead(c.spec); err == nil {
 			m = practiceMedium{p}
 		}
 	case Block:

@@ -18,7 +18,7 @@ type Reader interface {
 // OpenToRead opens the card to look at what is on it. The error is a *RefusedError.
 func (c *Card) OpenToRead() (Reader, error) {
 	if c.Kind == Practice {
-		p, err := practice.Open(c.spec)
+		p, err := practice.OpenToRead(c.spec)
 		if err != nil {
 			return nil, c.refusedOpen(err)
 		}

@@ -69,9 +69,10 @@ differs each time) or last (what was written last).`,
 	f := cmd.Flags()
 	f.Var(textFlag{"SIZE", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
 	f.Var(textFlag{"SIZE", &s.Real}, "real", "the size that it really has (as claimed)")
-	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap, drop, lazy or ends")
+	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap, drop, lazy, oldest or ends")
 	f.StringVar(&reads, "reads", "", "`WHAT` dropped places read as: zeros, ff, noise, changing or last")
 	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
+	f.BoolVar(&s.WriteBack, "write-back", false, "it stores what is written only when that memory needs the room")
 	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
 	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "how fast it writes")
 	f.DurationVar(&latency, "latency", 0, "the `TIME` that each access takes besides, such as 2ms")
@@ -82,6 +83,7 @@ differs each time) or last (what was written last).`,
 	f.Var(textFlag{"SIZE", &s.ResetsAfter}, "resets-after", "its reader is reset, once, after so many bytes written and read")
 	f.Var(textFlag{"TIME", &s.GoneAfterTime}, "gone-after-time", "it is pulled out after so long, such as 3s")
 	f.Var(textFlag{"SIZE", &s.PowerCutAfter}, "power-cut-after", "the power is cut after so many bytes written")
+	f.Var(textFlag{"SIZE", &s.TearAfter}, "tear-after", "the power is cut after so many bytes written, in the midst of a write")
 	f.Var(textFlag{"SIZE", &s.FadeAfter}, "fade-after", "after so many bytes written it writes at --fade-rate")
 	f.Var(textFlag{"RATE", &s.FadeRate}, "fade-rate", "how fast it writes then")
 	f.Var(textFlag{"SIZE", &s.StallEvery}, "stall-every", "it stalls each time so many bytes have been written")
@@ -91,7 +93,7 @@ differs each time) or last (what was written last).`,
 	f.IntVar(&s.Sector, "sector", 512, "its logical sector, `BYTES`: 512 or 4096")
 	f.StringVar(&s.Model, "model", "", "the `NAME` of the model that it says it is")
 	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has, `TEXT`")
-	f.StringVar(&s.Backing, "backing", "", "the `FILE` that keeps what it holds (by default FILE.data)")
+	f.StringVar(&s.Backing, "backing", "", "the `NAME` of the file beside it that keeps what it holds (by default FILE.data)")
 	return cmd
 }
 

@@ -2,21 +2,18 @@ package practice
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"sync"
 	"syscall"
 	"time"
-
-	"zipstamp/internal/card/lock"
 )
 
 // Card is an opened practice card. Its methods may be called from any goroutine; as on a real card,
 // accesses are done one after another.
 type Card struct {
 	spec    Spec
-	backing *os.File
+	backing backing
 	pace    pace
 
 	mu       sync.Mutex
@@ -33,38 +30,26 @@ type Card struct {
 
 // Open puts the card in: it opens the backing file (and makes it, if it isn't there), and locks it.
 // lock.ErrHeld says that another run has it.
-func Open(s Spec) (*Card, error) {
+func Open(s Spec) (*Card, error) { return open(s, os.O_RDWR|os.O_CREATE) }
+
+// OpenToRead puts the card in so that it can only be read: neither it nor its file is changed or made.
+func OpenToRead(s Spec) (*Card, error) {
+	s.ReadOnly = true
+	return open(s, os.O_RDONLY)
+}
+
+func open(s Spec, flags int) (*Card, error) {
 	s, err := s.complete()
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(s.Backing, os.O_RDWR|os.O_CREATE, 0o666)
+	b, err := openBacking(s.Backing, s.stored(), flags)
 	if err != nil {
 		return nil, err
 	}
-	if err := prepare(f, s.stored()); err != nil {
-		f.Close()
-		return nil, err
-	}
-	return &Card{spec: s, backing: f, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache)}, opened: time.Now()}, nil
-}
-
-// prepare locks the backing file and gives it its size; what it holds is kept.
-func prepare(f *os.File, size int64) error {
-	if err := lock.Take(f); err != nil {
-		return err
-	}
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is not a plain file", f.Name())
-	}
-	if info.Size() < size {
-		return f.Truncate(size)
-	}
-	return nil
+	return &Card{
+		spec: s, backing: b, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache), back: s.WriteBack}, opened: time.Now(),
+	}, nil
 }
 
 // Size is the claimed size, bytes.
@@ -73,23 +58,31 @@ func (c *Card) Size() int64 { return int64(c.spec.Claimed) }
 // SectorSize is the logical sector, bytes.
 func (c *Card) SectorSize() int { return c.spec.Sector }
 
-// Flush returns when the backing file is on the computer's disk.
+// Flush returns when the backing file is on the computer's disk. A card that lies says so of what is in its memory, too.
 func (c *Card) Flush() error {
 	c.mu.Lock()
-	gone := c.gone
-	c.unsafe = undo{}
-	c.mu.Unlock()
-	if gone {
+	defer c.mu.Unlock()
+	if c.gone {
 		return syscall.ENODEV
 	}
+	if c.spec.Real == c.spec.Claimed && !c.spec.ReadOnly {
+		if err := c.cache.store(c.store); err != nil {
+			return err
+		}
+	}
+	c.unsafe = undo{}
 	return c.backing.Sync()
 }
 
 // Forget does nothing: the backing file is the card itself, so nothing of this computer stands between.
 func (c *Card) Forget() error { return nil }
 
-// Close takes the card out.
-func (c *Card) Close() error { return c.backing.Close() }
+// Close takes the card out, when it has stored what was in its memory.
+func (c *Card) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return errors.Join(c.cache.store(c.store), c.backing.Close())
+}
 
 // ReadAt reads whole sectors. The error is a syscall.Errno, or one of the backing file.
 func (c *Card) ReadAt(p []byte, off int64) (int, error) {
@@ -121,6 +114,9 @@ func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 	n, err := c.transfer(len(p))
 	before := c.written
 	c.written += int64(n)
+	if tear := int64(c.spec.TearAfter); tear > 0 && c.written >= tear && err == nil {
+		return 0, c.tear(p[:max(tear-before, 0)], off)
+	}
 	if cut := int64(c.spec.PowerCutAfter); cut > 0 && before < cut && c.written >= cut && err == nil {
 		return 0, c.cutPower(p[:n], off)
 	}
@@ -169,7 +165,30 @@ func (c *Card) write(p []byte, off int64) error {
 	if c.faulty(FailWrite, off, len(p)) != nil {
 		return syscall.EIO
 	}
-	c.cache.add(p, off)
+	if c.cache.limit > 0 {
+		if err := c.cache.add(p, off, c.store); err != nil {
+			return err
+		}
+	}
+	if c.spec.WriteBack {
+		return nil // it is stored when the memory needs the room
+	}
+	return c.store(p, off)
+}
+
+// tear stores the sectors of a write before the power is cut in the midst of it.
+func (c *Card) tear(p []byte, off int64) error {
+	if len(p) > 0 {
+		if err := c.write(p[:len(p)/c.spec.Sector*c.spec.Sector], off); err != nil {
+			return err
+		}
+	}
+	c.gone = true
+	return syscall.ENODEV
+}
+
+// store puts what was written where the card keeps it, if it does.
+func (c *Card) store(p []byte, off int64) error {
 	stored := p
 	if at := c.faulty(Flip, off, len(p)); at != nil {
 		stored = append([]byte(nil), p...)
@@ -178,7 +197,7 @@ func (c *Card) write(p []byte, off int64) error {
 	if c.spec.Reads == Last {
 		c.last = append(c.last[:0], stored...)
 	}
-	if c.spec.Beyond == Lazy {
+	if c.spec.keepsAnywhere() {
 		if err := c.allocate(off, int64(len(p))); err != nil {
 			return err
 		}
@@ -247,7 +266,7 @@ func lost(at int64) int64 { return -1 - at }
 func (c *Card) place(off, n int64) (at, room int64, err error) {
 	real, claimed := int64(c.spec.Real), int64(c.spec.Claimed)
 	switch c.spec.Beyond {
-	case Lazy:
+	case Lazy, Oldest:
 		kept, room, err := c.kept(off, n)
 		if !kept {
 			return lost(off), room, err

@@ -2,7 +2,9 @@ package practice
 
 import (
 	"bytes"
+	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"pgregory.net/rapid"
@@ -12,7 +14,7 @@ import (
 type model struct {
 	spec   Spec
 	held   []byte
-	lazy   map[int64]bool // sectors that a lazy card keeps
+	lazy   []int64 // sectors that a lazy card keeps, the first kept first
 	last   []byte
 	recent []written // oldest first
 }
@@ -26,8 +28,8 @@ type written struct {
 func (m *model) place(at int64) int64 {
 	real, claimed := int64(m.spec.Real), int64(m.spec.Claimed)
 	switch m.spec.Beyond {
-	case Lazy:
-		if m.lazy[at/512] {
+	case Lazy, Oldest:
+		if slices.Contains(m.lazy, at/512) {
 			return at
 		}
 		return -1
@@ -50,18 +52,35 @@ func (m *model) place(at int64) int64 {
 }
 
 func (m *model) write(p []byte, off int64) {
-	m.last = p
 	for i, b := range p {
-		at := off + int64(i)
-		if s := at / 512; m.spec.Beyond == Lazy && !m.lazy[s] && len(m.lazy) < int(m.spec.Real)/512 {
-			m.lazy[s] = true
-		}
-		if place := m.place(at); place >= 0 {
-			m.held[place] = b
-		}
-		m.recent = append(m.recent, written{at, b})
+		m.recent = append(m.recent, written{off + int64(i), b})
 	}
-	m.recent = m.recent[max(0, len(m.recent)-int(m.spec.Cache)):]
+	forgotten := m.recent[:max(0, len(m.recent)-int(m.spec.Cache))]
+	m.recent = m.recent[len(forgotten):]
+	if !m.spec.WriteBack {
+		m.last = p
+		forgotten = nil
+		for i, b := range p {
+			forgotten = append(forgotten, written{off + int64(i), b})
+		}
+	}
+	for _, w := range forgotten {
+		m.store(w.at, w.data)
+	}
+}
+
+func (m *model) store(at int64, b byte) {
+	if s := at / 512; m.spec.keepsAnywhere() && !slices.Contains(m.lazy, s) {
+		switch full := len(m.lazy) == int(m.spec.Real)/512; {
+		case full && m.spec.Beyond == Oldest:
+			m.lazy = append(m.lazy[1:], s)
+		case !full:
+			m.lazy = append(m.lazy, s)
+		}
+	}
+	if place := m.place(at); place >= 0 {
+		m.held[place] = b
+	}
 }
 
 func (m *model) read(n int, off int64) []byte {
@@ -98,22 +117,25 @@ func TestCardDoesWhatTheModelDoes(t *testing.T) {
 		spec := Spec{
 			Version: Version, Backing: filepath.Join(dir, "data"), Claimed: Size(claimed * 512),
 			Real:   Size(rapid.Int64Range(1, claimed).Draw(t, "real") * 512),
-			Beyond: rapid.SampledFrom([]Beyond{Wrap, Drop, Lazy, Ends}).Draw(t, "beyond"),
+			Beyond: rapid.SampledFrom([]Beyond{Wrap, Drop, Lazy, Oldest, Ends}).Draw(t, "beyond"),
 			Reads:  rapid.SampledFrom([]Reads{Zeros, FF, Last}).Draw(t, "reads"),
 			Cache:  Size(rapid.IntRange(0, 5000).Draw(t, "cache")),
+		}
+		if spec.Cache >= 512 && spec.Reads != Last && spec.Real < spec.Claimed {
+			spec.WriteBack = rapid.Bool().Draw(t, "write back")
+		}
+		if spec.WriteBack {
+			spec.Cache -= spec.Cache % 512
+		}
+		if err := os.RemoveAll(spec.Backing); err != nil {
+			t.Fatal(err)
 		}
 		c, err := Open(spec)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer c.Close()
-		m := &model{spec: spec, held: make([]byte, spec.Claimed), lazy: map[int64]bool{}}
-		if err := c.backing.Truncate(0); err != nil {
-			t.Fatal(err)
-		}
-		if err := c.backing.Truncate(c.spec.stored()); err != nil {
-			t.Fatal(err)
-		}
+		m := &model{spec: spec, held: make([]byte, spec.Claimed)}
 		for i := range rapid.IntRange(1, 30).Draw(t, "accesses") {
 			at := rapid.Int64Range(0, claimed-1).Draw(t, "at")
 			n := int(rapid.Int64Range(1, claimed-at).Draw(t, "sectors")) * 512

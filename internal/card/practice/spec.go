@@ -38,6 +38,10 @@ type Spec struct {
 	Reads   Reads  `toml:"reads,omitempty"`  // what dropped places read as
 	Cache   Size   `toml:"cache,omitempty"`  // the last bytes written that the card answers from memory, real or not
 
+	// WriteBack says that what is written gets to its place only when the memory needs the room, or when the card is taken out. A card that lies about its size
+	// doesn't store it by a flush either.
+	WriteBack bool `toml:"write_back,omitempty"`
+
 	ReadRate  Rate     `toml:"read_rate,omitempty"`  // none: as fast as the backing file
 	WriteRate Rate     `toml:"write_rate,omitempty"` //
 	Latency   Duration `toml:"latency,omitempty"`    // of each access
@@ -53,6 +57,8 @@ type Spec struct {
 	ResetsAfter   Size `toml:"resets_after,omitempty"`    // bytes written and read until its reader is reset, once: it is gone, and comes back
 	PowerCutAfter Size `toml:"power_cut_after,omitempty"` // bytes written until the power is cut: of what was not flushed, any sectors are lost
 
+	TearAfter Size `toml:"tear_after,omitempty"` // bytes written until the power is cut in the midst of a write, of which the sectors before are stored
+
 	GoneAfterTime Duration `toml:"gone_after_time,omitempty"` // until it is pulled out
 	ReaderLimit   Size     `toml:"reader_limit,omitempty"`    // its reader fails beyond this place
 	Seed          uint64   `toml:"seed,omitempty"`            // of what happens by chance
@@ -65,10 +71,11 @@ type Beyond string
 
 // What may happen beyond the real size.
 const (
-	Wrap Beyond = "wrap" // addresses repeat
-	Drop Beyond = "drop" // writes are acknowledged and lost
-	Lazy Beyond = "lazy" // any place works until so many have been written as are real; then writes to others are lost
-	Ends Beyond = "ends" // half of what is real is at the start, half at the end; writes between are lost
+	Wrap   Beyond = "wrap"   // addresses repeat
+	Drop   Beyond = "drop"   // writes are acknowledged and lost
+	Lazy   Beyond = "lazy"   // any place works until so many have been written as are real; then writes to others are lost
+	Oldest Beyond = "oldest" // likewise; but then what has been kept longest is lost
+	Ends   Beyond = "ends"   // half of what is real is at the start, half at the end; writes between are lost
 )
 
 // Reads is what a card gives for places whose writes it drops.
@@ -123,10 +130,16 @@ func Load(path string) (Spec, error) {
 	if err != nil {
 		return Spec{}, err
 	}
-	if !filepath.IsAbs(s.Backing) {
-		s.Backing = filepath.Join(filepath.Dir(path), s.Backing)
+	if !beside(s.Backing) {
+		return Spec{}, fmt.Errorf("backing %q: the file must lie beside that of the card, and is named without a folder", s.Backing)
 	}
+	s.Backing = filepath.Join(filepath.Dir(path), s.Backing)
 	return s, nil
+}
+
+// beside tells whether a backing file is named as one that lies beside the card's own file. Others might be anything that its owner values.
+func beside(backing string) bool {
+	return filepath.IsLocal(backing) && filepath.Base(backing) == backing && !strings.ContainsAny(backing, `/\`)
 }
 
 // Parse reads a Spec. ErrNotSpec says that text is something else; other errors name the line.
@@ -188,19 +201,28 @@ func (s Spec) complete() (Spec, error) {
 	claimed, real := s.Claimed, s.Real
 	s.Claimed -= s.Claimed % sector
 	s.Real -= s.Real % sector
+	if s.WriteBack {
+		s.Cache -= s.Cache % sector
+	}
 	switch {
 	case s.Backing == "":
 		return s, errors.New("backing: no file is named")
+	case s.Cache < 0:
+		return s, errors.New("cache is not negative")
 	case s.Claimed <= 0:
 		return s, fmt.Errorf("claimed %v: less than a sector of %d bytes", claimed, s.Sector)
 	case s.Real <= 0 || s.Real > s.Claimed:
 		return s, fmt.Errorf("real %v: not between a sector and the claimed size", real)
-	case !slices.Contains([]Beyond{Wrap, Drop, Lazy, Ends}, s.Beyond):
-		return s, fmt.Errorf("beyond %q: it is %q, %q, %q or %q", s.Beyond, Wrap, Drop, Lazy, Ends)
+	case !slices.Contains([]Beyond{Wrap, Drop, Lazy, Oldest, Ends}, s.Beyond):
+		return s, fmt.Errorf("beyond %q: it is %q, %q, %q, %q or %q", s.Beyond, Wrap, Drop, Lazy, Oldest, Ends)
 	case !slices.Contains([]Reads{Zeros, FF, Noise, Changing, Last}, s.Reads):
 		return s, fmt.Errorf("reads %q: it is %q, %q, %q, %q or %q", s.Reads, Zeros, FF, Noise, Changing, Last)
 	case s.Latency < 0 || s.Stall < 0 || s.GoneAfterTime < 0:
 		return s, errors.New("latency, stall and gone_after_time are not negative")
+	case s.WriteBack && s.Cache < sector:
+		return s, errors.New("write_back needs a cache")
+	case s.WriteBack && s.PowerCutAfter > 0:
+		return s, errors.New("write_back and power_cut_after don't go together; tear_after does")
 	case (s.FadeAfter > 0) != (s.FadeRate > 0):
 		return s, errors.New("fade_after and fade_rate go together")
 	case (s.StallEvery > 0) != (s.Stall > 0):
@@ -246,10 +268,10 @@ func Create(path string, s Spec) error {
 	if err != nil {
 		return err
 	}
-	backing := s.Backing
-	if !filepath.IsAbs(backing) {
-		backing = filepath.Join(filepath.Dir(path), backing)
+	if !beside(s.Backing) {
+		return fmt.Errorf("backing %q: the file must lie beside that of the card, and is named without a folder", s.Backing)
 	}
+	backing := filepath.Join(filepath.Dir(path), s.Backing)
 	text = append([]byte("# A practice card for zipstamp; see docs/formats.md.\n"), text...)
 	if err := writeNew(path, func(f *os.File) error { _, err := f.Write(text); return err }); err != nil {
 		return err

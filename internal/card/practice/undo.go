@@ -1,7 +1,7 @@
 package practice
 
 import (
-	"os"
+	"io"
 	"syscall"
 )
 
@@ -15,12 +15,12 @@ type undo struct {
 }
 
 // keep remembers what stands at a place, before it is written. What is older than the card's memory is large is safe.
-func (u *undo) keep(f *os.File, at int64, n int) error {
+func (u *undo) keep(f io.ReaderAt, at int64, n int) error {
 	old := make([]byte, n)
 	if _, err := f.ReadAt(old, at); err != nil {
 		return err
 	}
-	u.entries = append(u.entries, cached{at, old})
+	u.entries = append(u.entries, cached{off: at, data: old})
 	u.held += n
 	for u.held > maxUndo {
 		u.held -= len(u.entries[0].data)
