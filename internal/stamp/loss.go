@@ -1,6 +1,10 @@
 package stamp
 
-import "zipstamp/internal/digest"
+import (
+	"maps"
+
+	"zipstamp/internal/digest"
+)
 
 // Loss is a card that holds less than it claims, as far as a stamp can tell. A capacity test tells more.
 type Loss struct {
@@ -24,6 +28,8 @@ func (r *run) findLoss(bad *badBlocks) *Loss {
 	if bad.repeats > 0 {
 		return &Loss{Wraps: true, Holds: bad.repeats}
 	}
+	bad = &badBlocks{blocks: maps.Clone(bad.blocks)}
+	delete(bad.blocks, 0) // which is written late
 	if len(bad.blocks) < minLoss {
 		return nil
 	}

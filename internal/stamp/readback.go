@@ -22,13 +22,14 @@ const maxReadErrors = 32
 // manyBad is how many bad blocks, if they are an eighth of all too, are no wear.
 const manyBad = 16
 
-// readBack reads all blocks but the first from the card, and repairs those that are wrong. The error is a
+// readBack reads all blocks from the card, the first without what is held back of it, and repairs those that are wrong. The error is a
 // *ReadBackError if some stay wrong.
 func (r *run) readBack(ctx context.Context) error {
 	all := make([]int, 0, len(r.src.sums))
-	for i := 1; i < len(r.src.sums); i++ {
+	for i := range r.src.sums {
 		all = append(all, i)
 	}
+	r.Verified = 0
 	bad, err := r.compare(ctx, meter.ReadBack, all)
 	if err != nil {
 		return err
@@ -39,16 +40,8 @@ func (r *run) readBack(ctx context.Context) error {
 			bad.add(i, digest.Block{}, nil)
 		}
 	}
+	r.unwritten = nil
 	return r.mend(ctx, all, bad)
-}
-
-// readBackFirst does the same for the first block, when all others have been read back.
-func (r *run) readBackFirst(ctx context.Context) error {
-	bad, err := r.compare(ctx, meter.Finish, []int{0})
-	if err != nil {
-		return err
-	}
-	return r.mend(ctx, []int{0}, bad)
 }
 
 // mend repairs bad blocks, as often as it may. What was read back right before a repair may be wrong
@@ -67,7 +60,7 @@ func (r *run) mend(ctx context.Context, all []int, bad *badBlocks) error {
 		r.Attempts = max(r.Attempts, round)
 		var err error
 		bad, err = r.repair(ctx, bad.indices())
-		if err == nil && len(bad.blocks) == 0 && len(all) > 1 {
+		if err == nil && len(bad.blocks) == 0 {
 			r.Verified = 0
 			bad, err = r.compare(ctx, meter.ReadBack, all)
 		}
@@ -98,6 +91,7 @@ type badBlocks struct {
 	blocks  map[int]digest.Block
 	repeats int64 // a distance at which addresses repeat, bytes; 0 if none was seen
 	errors  int
+	read    int64 // bytes, of all blocks
 	last    error // of reading
 }
 
@@ -164,7 +158,7 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 	if phase == meter.Finish {
 		phase = meter.ReadBack
 	}
-	r.took(phase, total, start)
+	r.took(phase, bad.read, start)
 	return bad, err
 }
 
@@ -175,12 +169,17 @@ func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks)
 		if errors.As(err, new(*card.GoneError)) || bad.add(i, digest.Block{}, err) > maxReadErrors {
 			return err
 		}
-	} else if got != r.src.sums[i] {
+	} else if got != r.want(i) {
 		bad.add(i, got, nil)
 		bad.sawRepeat(r.marker.distance(buf[:padded(n, r.dev.SectorSize())], int64(i)*BlockSize))
 	} else {
 		bad.mu.Lock()
 		r.Verified += n
+		bad.mu.Unlock()
+	}
+	if err == nil {
+		bad.mu.Lock()
+		bad.read += n
 		bad.mu.Unlock()
 	}
 	if phase != meter.Repair {
@@ -217,10 +216,13 @@ func (r *run) compareCleared() error {
 	return nil
 }
 
-// repair unpacks the image again, writes the bad blocks again, and reads them back after all are written, so
-// that the card's own memory is less likely to answer.
+// repair unpacks the image again, writes the bad blocks again, and reads them back after something else was written, so
+// that the card's own memory doesn't answer.
 func (r *run) repair(ctx context.Context, bad []int) (*badBlocks, error) {
 	if err := r.rewrite(ctx, bad); err != nil {
+		return nil, err
+	}
+	if err := r.displace(ctx, 0, bad); err != nil {
 		return nil, err
 	}
 	if err := r.flush(ctx); err != nil {
@@ -230,8 +232,13 @@ func (r *run) repair(ctx context.Context, bad []int) (*badBlocks, error) {
 }
 
 func (r *run) rewrite(ctx context.Context, bad []int) error {
-	if len(bad) == 1 && bad[0] == 0 { // it was kept
-		return r.writeAgain(0, r.first)
+	if bad[0] == 0 { // it was kept
+		if err := r.writeHead(ctx); err != nil && !errors.As(err, new(*card.IOError)) {
+			return err
+		}
+		if bad = bad[1:]; len(bad) == 0 {
+			return nil
+		}
 	}
 	r.src.repairing.Lock()
 	defer r.src.repairing.Unlock()

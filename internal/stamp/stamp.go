@@ -18,6 +18,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
@@ -90,23 +91,24 @@ const (
 
 // Result is what a job did, whether it succeeded or not.
 type Result struct {
-	State    State
-	Image    []digest.Digest // of the unpacked image; empty if it did not come to its end
-	Download []digest.Digest // of the download; likewise
-	Size     int64           // of the image, bytes; so far, if it did not come to its end
-	Written  int64           // bytes written to the card, repairs and zeros not counted
-	Verified int64           // bytes read back right
-	Cleared  int64           // bytes of an old backup partition table cleared at the card's end
-	Repaired []Extent        // blocks that read back right only after they were written again
-	Bad      []Extent        // blocks that read back wrong to the last
-	Attempts int             // rounds of repair
-	Loss     *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
-	Mishaps  []card.Mishap
-	Blocks   []digest.Block // of the image, as far as it came
-	Head     []digest.Part  // of its first block
-	Phases   []meter.PhaseTime
-	Writing  []meter.Point // speed over position
-	Reading  []meter.Point
+	State     State
+	Image     []digest.Digest // of the unpacked image; empty if it did not come to its end
+	Download  []digest.Digest // of the download; likewise
+	Size      int64           // of the image, bytes; so far, if it did not come to its end
+	Written   int64           // bytes written to the card, repairs and zeros not counted
+	Verified  int64           // bytes read back right
+	Displaced int64           // bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read back
+	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
+	Repaired  []Extent        // blocks that read back right only after they were written again
+	Bad       []Extent        // blocks that read back wrong to the last
+	Attempts  int             // rounds of repair
+	Loss      *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
+	Mishaps   []card.Mishap
+	Blocks    []digest.Block // of the image, as far as it came
+	Head      []digest.Part  // of its first block
+	Phases    []meter.PhaseTime
+	Writing   []meter.Point // speed over position
+	Reading   []meter.Point
 }
 
 // Extent is a stretch of a card, in bytes.
@@ -203,16 +205,19 @@ type run struct {
 	Result
 	err error
 
-	ready     chan struct{} // closed when blocks may come, or never will be taken
-	queue     chan *block   // closed when all have come
-	mu        sync.Mutex    // guards what the writers add
-	failed    error         // why the writers write no more
-	first     []byte        // the first block, from when it has come
-	marker    marker
-	spot      *card.Pool // one small buffer, to know the card by
-	unwritten []int      // blocks that failed to be written
-	writing   meter.Curve
-	reading   meter.Curve
+	ready       chan struct{} // closed when blocks may come, or never will be taken
+	queue       chan *block   // closed when all have come
+	mu          sync.Mutex    // guards what the writers add
+	failed      error         // why the writers write no more
+	first       []byte        // the first block, from when it has come
+	marker      marker
+	head        digest.Block // of the first block without what is held back
+	headIsWhole bool         // nothing is held back any more
+	displaced   int          // how often
+	spot        *card.Pool   // one small buffer, to know the card by
+	unwritten   []int        // blocks that failed to be written
+	writing     meter.Curve
+	reading     meter.Curve
 }
 
 // story does the job for the card, from its beginning to a good or a bad end.
@@ -252,37 +257,36 @@ func (r *run) begin() (err error) {
 
 // finish is the story from when all blocks but the first have been written.
 func (r *run) finish(ctx context.Context) error {
-	if r.job.ReadBack {
-		if err := r.placeMarker(); err != nil {
-			return err
-		}
+	if r.src.size == 0 {
+		return errEmpty
 	}
-	if err := r.flush(ctx); err != nil {
+	if err := r.writeHead(ctx); err != nil {
 		return err
 	}
+	n := r.blockLength(0)
+	r.Written += n
 	if r.job.ReadBack {
-		if err := r.readBack(ctx); err != nil {
-			return err
+		for area := range r.areas() {
+			if err := r.displace(ctx, area, nil); err != nil {
+				return err
+			}
+			if err := r.flush(ctx); err != nil {
+				return err
+			}
+			if err := r.readBack(ctx); err != nil {
+				return err
+			}
 		}
 		if err := r.compareCleared(); err != nil {
 			return err
 		}
-	}
-	if err := r.writeFirst(); err != nil {
+	} else if err := r.flush(ctx); err != nil {
 		return err
 	}
-	if err := r.flush(ctx); err != nil {
-		return err
-	}
-	r.State = Complete
-	if r.job.ReadBack {
-		if err := r.readBackFirst(ctx); err != nil {
-			return err
-		}
-		r.State = Verified
-	}
-	return nil
+	return r.complete(ctx)
 }
+
+var errEmpty = errors.New("the image is empty")
 
 // outcome is the card's fate.
 func (r *run) outcome() Outcome {
@@ -383,21 +387,6 @@ func (r *run) took(p meter.Phase, bytes int64, start time.Time) {
 	r.Phases = append(r.Phases, meter.PhaseTime{Phase: p, Bytes: bytes, Took: took})
 }
 
-// writeFirst puts the first block where it belongs, at the very end.
-func (r *run) writeFirst() error {
-	start := time.Now()
-	r.State = Uncertain // until it is complete, or zeroed again
-	if _, err := r.dev.WriteAt(r.first, 0); err != nil {
-		return err
-	}
-	n := min(r.src.size, BlockSize)
-	r.Written += n
-	r.took(meter.Write, n, start)
-	r.writing.Start(start)
-	r.writing.Mark(0, n, time.Now())
-	return nil
-}
-
 // giveUp leaves the card without a partition table. A card that is gone had none when it went, unless
 // the first block was under way.
 func (r *run) giveUp(cause error) {
@@ -417,6 +406,35 @@ func (r *run) giveUp(cause error) {
 	case r.State != NoTable:
 		r.State = Uncertain
 	}
+	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil {
+		r.err = r.stuck(failed)
+	}
+}
+
+// StuckError says that a card takes no writes any more.
+type StuckError struct {
+	Offset int64 // where the first write failed, bytes
+	Err    error
+}
+
+func (e *StuckError) Error() string {
+	return fmt.Sprintf("from byte %d on the card took no writes any more: %v", e.Offset, e.Err)
+}
+
+func (e *StuckError) Unwrap() error { return e.Err }
+
+// stuck is the error of a card that failed to be written, and then could not be given up either.
+func (r *run) stuck(failed *card.IOError) error {
+	e := &StuckError{failed.Offset, failed}
+	if len(r.unwritten) > 0 {
+		e.Offset = int64(slices.Min(r.unwritten)) * BlockSize
+	}
+	return e
+}
+
+// takesNoWrites tells whether a card says so itself.
+func takesNoWrites(err error) bool {
+	return errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EPERM)
 }
 
 // padded is n rounded up to whole sectors.

@@ -75,8 +75,9 @@ func (r *run) writeBlock(b *block) error {
 	}
 	_, err := r.dev.WriteAt(b.buf[:padded(int64(b.n), r.dev.SectorSize())], int64(b.index)*BlockSize)
 	r.mu.Lock()
-	r.Written += int64(b.n)
-	if err != nil {
+	if err == nil {
+		r.Written += int64(b.n)
+	} else {
 		r.unwritten = append(r.unwritten, b.index)
 	}
 	failures := len(r.unwritten)

@@ -4,8 +4,10 @@ package testbed
 import (
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -61,4 +63,23 @@ func Sparse(t *testing.T, path string, size int64) string {
 	require.NoError(t, os.WriteFile(path, nil, 0o644))
 	require.NoError(t, os.Truncate(path, size))
 	return path
+}
+
+// Trials is how many random trials a test does: few, or as many as the variable ZIPSTAMP_TRIALS says, for the long ones.
+func Trials(few int) int {
+	if n, err := strconv.Atoi(os.Getenv("ZIPSTAMP_TRIALS")); err == nil && n > 0 {
+		return n
+	}
+	return few
+}
+
+// Seed is where the chance of random trials starts: that of the variable ZIPSTAMP_SEED, or another one each time, which the log tells.
+func Seed(t testing.TB) uint64 {
+	t.Helper()
+	seed, err := strconv.ParseUint(os.Getenv("ZIPSTAMP_SEED"), 10, 64)
+	if err != nil {
+		seed = uint64(time.Now().UnixNano()) >> 8
+	}
+	t.Logf("ZIPSTAMP_SEED=%d", seed)
+	return seed
 }
