@@ -57,27 +57,25 @@ func (r *spotsRun) repeatsAfter(ctx context.Context, step int64) (int64, error) 
 		return 0, nil
 	}
 	defer r.phase(meter.Bound, 0)()
+	// The distance itself is written last: when that shows, the card's memory has forgotten what was written before it too.
 	parts := func(d int64) (all []int64) {
 		for _, k := range []int64{2, 3, 5, 7, 11, 13} {
 			if d%(k*sector) == 0 {
 				all = append(all, d/k)
 			}
 		}
-		return all
+		return append(all, d)
 	}
-	real := int64(0)
-	for distances := append(parts(step), step); ; distances = parts(real) {
-		found, err := r.confirm(ctx, distances)
-		if err != nil || found == 0 {
-			return real, err
+	for real := step; ; {
+		found, err := r.confirm(ctx, parts(real))
+		if err != nil || found == 0 || found == real {
+			return found, err
 		}
-		if real = found; real == step { // its parts have been tried in the same round
-			return real, nil
-		}
+		real = found
 	}
 }
 
-// confirmPlaces is at how many places a distance must show.
+// confirmPlaces is at how many places it is looked whether a distance shows; at none of them may what was written there stand.
 const confirmPlaces = 3
 
 // confirm gives the least of the distances at which writing at a place changes what another place reads; 0 if there is none.
@@ -99,29 +97,65 @@ func (r *spotsRun) confirm(ctx context.Context, distances []int64) (int64, error
 			low, high, all = append(low, p), append(high, p+d), append(all, p, p+d)
 		}
 	}
-	if len(all) == 0 {
-		return 0, nil
+	shows := func(d int64) (bool, error) {
+		if len(pairs[d]) == 0 {
+			return r.seenAtBothEnds(d), nil
+		}
+		seen := 0
+		for _, p := range pairs[d] {
+			o, err := r.test(p.low, sector)
+			if err != nil || o.state == Good {
+				return false, err
+			}
+			if len(o.readings) > 0 && o.readings[0].Kind == mark.Elsewhere && o.readings[0].Of*mark.Size == p.high {
+				seen++ // at others, what displaces may have overwritten it
+			}
+		}
+		return seen > 0, nil
 	}
-	if err := r.stampAt(ctx, all, low, high); err != nil {
-		return 0, err
+	if len(all) > 0 {
+		last := distances[len(distances)-1]
+		if _, err := r.stampAt(ctx, func() (bool, error) { return shows(last) }, all, low, high); err != nil {
+			return 0, err
+		}
 	}
 	best := int64(0)
 	for _, d := range distances {
-		shows := 0
-		for _, p := range pairs[d] {
-			o, err := r.test(p.low, sector)
-			if err != nil {
-				return 0, err
-			}
-			if len(o.readings) > 0 && o.readings[0].Kind == mark.Elsewhere && o.readings[0].Of*mark.Size == p.high {
-				shows++
-			}
+		yes, err := shows(d)
+		if err != nil {
+			return 0, err
 		}
-		if shows > 0 && shows == len(pairs[d]) && (best == 0 || d < best) {
+		if yes && (best == 0 || d < best) {
 			best = d
 		}
 	}
 	return best, nil
+}
+
+// seenAtBothEnds tells whether all spots whose sectors are a distance apart show that they are one: the card is so little too small that no other place is left to try.
+func (r *spotsRun) seenAtBothEnds(d int64) bool {
+	reading := func(off int64) (mark.Reading, bool) {
+		for i := range r.spots {
+			if s := &r.spots[i]; off >= s.off && off < s.end() && len(s.second.readings) > 0 {
+				return s.second.readings[(off-s.off)/mark.Size], true
+			}
+		}
+		return mark.Reading{}, false
+	}
+	is := func(k mark.Reading, of int64) bool { return k.Kind == mark.Elsewhere && k.Of*mark.Size == of }
+	seen := 0
+	for off := int64(0); off < r.dev.Size()-d && off < 64*sampleSize; off += mark.Size {
+		low, ok := reading(off)
+		high, also := reading(off + d)
+		if !ok || !also {
+			continue
+		}
+		if !is(low, off+d) && !is(high, off) {
+			return false
+		}
+		seen++
+	}
+	return seen > 0
 }
 
 // covered tells whether a sector is part of a spot.
@@ -135,8 +169,9 @@ func (r *spotsRun) covered(off, n int64) bool {
 	return i < len(r.spots) && r.spots[i].off < off+n
 }
 
-// stampAt saves what stands in sectors, and writes stamps there, in the order of the lists. When it returns, nothing but the card answers for them.
-func (r *spotsRun) stampAt(ctx context.Context, all []int64, lists ...[]int64) error {
+// stampAt saves what stands in sectors, and writes stamps there, in the order of the lists. When it returns, nothing but the card answers for them; forgotten says when the card's
+// memory doesn't either, and stampAt tells whether it said so.
+func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), all []int64, lists ...[]int64) (bool, error) {
 	sector := int64(r.dev.SectorSize())
 	var batch []journal.Place
 	unread := map[int64]bool{}
@@ -146,13 +181,13 @@ func (r *spotsRun) stampAt(ctx context.Context, all []int64, lists ...[]int64) e
 		case failedThere(err):
 			unread[off] = true
 		case err != nil:
-			return err
+			return false, err
 		default:
 			batch = append(batch, p)
 		}
 	}
 	if err := r.keep(batch); err != nil {
-		return err
+		return false, err
 	}
 	r.extra = append(r.extra, all...)
 	for _, list := range lists {
@@ -161,21 +196,21 @@ func (r *spotsRun) stampAt(ctx context.Context, all []int64, lists ...[]int64) e
 				continue
 			}
 			if err := r.put(off, sector); err != nil && !failedThere(err) {
-				return err
+				return false, err
 			}
 		}
 	}
 	if ctx.Err() != nil {
-		return context.Cause(ctx)
+		return false, context.Cause(ctx)
 	}
-	fill := int64(fillFirst)
-	if r.memory > 0 {
-		fill = fillMore
+	if err := r.settle(); err != nil {
+		return false, err
 	}
-	if err := r.displace(ctx, fill); err != nil {
-		return err
+	forgot, err := r.displace(ctx, mostPieces, forgotten)
+	if err != nil {
+		return false, err
 	}
-	return r.settle()
+	return forgot, r.settle()
 }
 
 // lookAgain reads the places once more that are right beyond the first lost one, after more has been written: it may be the card's memory that answered.
@@ -192,7 +227,7 @@ func (r *spotsRun) lookAgain(ctx context.Context) error {
 		return nil
 	}
 	defer r.phase(meter.Rewrite, fillMore)()
-	if err := r.displace(ctx, fillMore); err != nil {
+	if _, err := r.displace(ctx, fillMore, nil); err != nil {
 		return err
 	}
 	if err := r.settle(); err != nil {
@@ -205,7 +240,7 @@ func (r *spotsRun) lookAgain(ctx context.Context) error {
 		}
 		if o.state == Missing {
 			s.first, s.second = o, o
-			r.memory = fillFirst
+			r.memory = r.rep.Displaced
 		}
 	}
 	return nil
@@ -232,8 +267,11 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 			count++
 		}
 	}
-	if usedUp(tested) {
-		return &Loss{}, nil
+	if keeps, yes := anywhere(tested); yes {
+		return &Loss{Anywhere: true, Real: keeps}, nil
+	}
+	if used, err := r.usedUp(ctx, tested); used || err != nil {
+		return &Loss{Anywhere: true, Real: r.keptBytes(tested)}, err
 	}
 	// The stretch that is lost: single lost places below it are bad places, and it ends where none follows.
 	start := last
@@ -255,8 +293,12 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 	case !toTheEnd && count < max(n/20, 3):
 		return nil, nil
 	case !toTheEnd && inside < count*9/10 || inside < (last-start+1)*9/10:
-		return &Loss{}, nil // it is lost here and there: how much it holds, these places can't tell
+		return &Loss{Anywhere: true}, nil // it is lost here and there: how much it holds, these places can't tell
 	}
+	if first, _ := tested[0].missing(r.dev.SectorSize()); count == n && first == 0 {
+		return &Loss{Anywhere: true, Most: r.rep.Displaced}, nil // it may keep what was written last, but no more of it
+	}
+	r.sentinel, _ = tested[last].missing(r.dev.SectorSize())
 	loss := &Loss{Exact: true}
 	defer r.phase(meter.Bound, 0)()
 	below := -int64(r.dev.SectorSize())
@@ -268,26 +310,114 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 	if err != nil {
 		return nil, err
 	}
-	loss.Real = real
+	loss.Real = real.from
+	if real.exact() { // both sides, as they are now
+		sector := int64(r.dev.SectorSize())
+		if real.from == 0 {
+			return &Loss{Anywhere: true, Most: r.rep.Displaced}, nil
+		}
+		if o, err := r.test(real.from-sector, sector); err != nil || o.state == Missing {
+			return &Loss{Anywhere: true, Most: r.rep.Displaced}, err
+		}
+	} else {
+		loss.Exact, loss.Most = false, real.to
+	}
 	if !toTheEnd && last < n-1 && r.size == r.dev.Size() {
 		_, to := tested[last].missing(r.dev.SectorSize())
 		end, err := r.narrow(ctx, to, tested[last+1].off, false)
 		if err != nil {
 			return nil, err
 		}
-		loss.Tail = r.size - end
+		loss.Tail = r.size - end.to
+		loss.Exact = loss.Exact && end.exact()
 	}
 	return loss, nil
 }
 
-// usedUp tells whether the lost spots are those that were written last, wherever they are: then the card gives out its room as it is asked for it, and
-// had no more.
-func usedUp(tested []*spot) bool {
+// anywhere tells whether the lost spots are those that were written last, or first, wherever they are: then the card gives out its room as it is asked for it and had no more,
+// or keeps what was written last. It gives how much is kept of the spots, bytes.
+func anywhere(tested []*spot) (keeps int64, yes bool) {
 	byOrder := slices.SortedFunc(slices.Values(tested), func(a, b *spot) int { return a.order - b.order })
-	from := slices.IndexFunc(byOrder, func(s *spot) bool { return s.state() == Missing })
-	late := byOrder[from:]
+	isLost := func(s *spot) bool { return s.state() == Missing }
+	kept := func(s *spot) bool { return !isLost(s) }
 	const enough = 3
-	return len(late) >= enough && len(late) < len(tested) && !slices.ContainsFunc(late, func(s *spot) bool { return s.state() != Missing })
+	for _, order := range [][]*spot{byOrder, reversed(byOrder)} {
+		from := slices.IndexFunc(order, isLost)
+		late := order[from:]
+		if len(late) >= enough && from >= enough && !slices.ContainsFunc(late, kept) {
+			for _, s := range order[:from] {
+				keeps += s.n
+			}
+			return keeps, true
+		}
+	}
+	return 0, false
+}
+
+// freshPlaces is how many sectors are tried to find out whether the card has any room left.
+const freshPlaces = 16
+
+// usedUp finds out whether the few lost spots, if they are the last that were written, are lost since the card has no room left: then what is written to any other place is lost
+// too.
+func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
+	last := slices.MaxFunc(tested, func(a, b *spot) int { return a.order - b.order })
+	if last.state() != Missing {
+		return false, nil
+	}
+	sector := int64(r.dev.SectorSize())
+	var at []int64
+	var between []Extent // two spots that are kept
+	for i := 1; i < len(tested); i++ {
+		if from := tested[i-1].end(); tested[i-1].state() == Good && tested[i].state() == Good && tested[i].off-from >= sector {
+			between = append(between, Extent{Offset: from, Length: tested[i].off - from})
+		}
+	}
+	for try := 0; len(between) > 0 && len(at) < freshPlaces && try < 100*freshPlaces; try++ {
+		e := between[r.random.IntN(len(between))]
+		off := e.Offset/sector*sector + r.random.Int64N(e.Length/sector)*sector
+		if !r.covered(off, sector) && !slices.Contains(at, off) && !r.inPiece(off) {
+			at = append(at, off)
+		}
+	}
+	if len(at) < freshPlaces/2 {
+		return false, nil
+	}
+	r.sentinel, _ = last.missing(r.dev.SectorSize())
+	if _, err := r.stampAt(ctx, r.forgotten, at, at, r.sentinels()); err != nil {
+		return false, err
+	}
+	lost := 0
+	for _, off := range at {
+		o, err := r.test(off, sector)
+		if err != nil {
+			return false, err
+		}
+		if o.state == Missing {
+			lost++
+		}
+	}
+	return lost > len(at)*9/10, nil
+}
+
+// inPiece tells whether a sector was written with what stands there, and so has room.
+func (r *spotsRun) inPiece(off int64) bool {
+	return slices.ContainsFunc(r.displacing.pieces, func(p Extent) bool { return off >= p.Offset && off < p.End() })
+}
+
+// keptBytes are those of the spots that are kept.
+func (r *spotsRun) keptBytes(tested []*spot) (n int64) {
+	for _, s := range tested {
+		if s.state() == Good {
+			n += s.n
+		}
+	}
+	return n
+}
+
+func reversed[E any](all []E) []E {
+	all = slices.Clone(all)
+	slices.Reverse(all)
+	return all
 }
 
 // missing gives the first and the last sector of a lost spot in which something is lost.
@@ -310,9 +440,16 @@ func (s *spot) missing(sector int) (first, last int64) {
 // narrowPlaces is how many sectors are tried at once.
 const narrowPlaces = 32
 
+// bounds are between which places something is: not below from, and not above to.
+type bounds struct {
+	from, to int64 // bytes
+}
+
+func (b bounds) exact() bool { return b.from == b.to }
+
 // narrow looks for the first sector that is other than those below it: lost, where those below hold (falls), or the other way round. below and above are sectors whose
 // state is known.
-func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (int64, error) {
+func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (bounds, error) {
 	sector := int64(r.dev.SectorSize())
 	for above-below > sector {
 		var at []int64
@@ -323,26 +460,50 @@ func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (
 			}
 		}
 		if len(at) == 0 {
-			at = r.within(below, above)
-			if len(at) == 0 {
-				return above, nil
+			if at = r.within(below, above); len(at) == 0 {
+				break
 			}
-		} else if err := r.stampAt(ctx, at, at); err != nil {
-			return 0, err
+		} else if forgot, err := r.stampAt(ctx, r.forgotten, at, at, r.sentinels()); err != nil {
+			return bounds{}, err
+		} else if !forgot { // what is right may be the memory's answer: where it is lost counts, and no more is known
+			r.blind = true
 		}
+		found := above
 		for _, off := range at {
 			o, err := r.test(off, sector)
 			if err != nil {
-				return 0, err
+				return bounds{}, err
 			}
 			if (o.state == Missing) == falls {
-				above = off
+				found = off
 				break
 			}
-			below = off
+			if !r.blind {
+				below = off
+			}
+		}
+		if r.blind {
+			return bounds{max(below+sector, 0), found}, nil
+		}
+		above = found
+	}
+	return bounds{above, above}, nil
+}
+
+// sentinels are written after what is to be seen: the sector that is known to be lost, and another one, since some cards read where nothing is kept as what was written last.
+func (r *spotsRun) sentinels() []int64 {
+	for i := range r.spots {
+		if s := &r.spots[i]; !s.skipped && !s.failed && (r.sentinel < s.off || r.sentinel >= s.end()) {
+			return []int64{r.sentinel, s.off}
 		}
 	}
-	return above, nil
+	return []int64{r.sentinel}
+}
+
+// forgotten tells whether the card's memory has forgotten the sector that is known to be lost, which is written last.
+func (r *spotsRun) forgotten() (bool, error) {
+	o, err := r.test(r.sentinel, int64(r.dev.SectorSize()))
+	return o.state == Missing, err
 }
 
 // within are the sectors between two that are parts of spots, and so have stamps already.

@@ -72,12 +72,14 @@ func (e Extent) End() int64 { return e.Offset + e.Length }
 
 // Loss is how a card holds less than it claims.
 type Loss struct {
-	Repeats bool  // addresses repeat after Real; otherwise writes are lost
-	Real    int64 // bytes that hold data, from the start
-	Tail    int64 // bytes that hold data at the card's end; 0 for most
-	Exact   bool  // Real is exact to the sector; otherwise it is a lower bound
-	ReadsAs string
-	Cached  int64 // bytes that it answered from its own memory at first, at least; 0: none seen
+	Repeats  bool  // addresses repeat after Real; otherwise writes are lost
+	Real     int64 // bytes that hold data, from the start
+	Most     int64 // where it is not exact: the most that Real can be, bytes; 0: not known
+	Tail     int64 // bytes that hold data at the card's end; 0 for most
+	Exact    bool  // Real is exact to the sector, seen from both sides; otherwise it is a lower bound
+	Anywhere bool  // addresses don't tell what is kept: it gives out its room as it is asked for it, or keeps what was written last. Real is how much that is, at least
+	ReadsAs  string
+	Cached   int64 // bytes that it answered from its own memory at first, at least; 0: none seen
 }
 
 // TooSmallError says that a card was found to hold less than is needed of it.
@@ -95,16 +97,17 @@ func (l Loss) Holds() int64 { return l.Real + l.Tail }
 
 // Report is the result of a test. It is filled as far as the test came.
 type Report struct {
-	Method  Method
-	Verdict Verdict
-	Claimed int64    // bytes
-	Tested  int64    // the first so many bytes of it
-	Loss    *Loss    // nil where none was found
-	Extents []Extent // of all that is claimed, in order
-	Bad     Counts   // sectors, below the real size
-	Limit   int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
-	Tried   int      // spots: places that were chosen to be written
-	Places  int      // spots: those of them chosen by chance that are right
+	Method    Method
+	Verdict   Verdict
+	Claimed   int64    // bytes
+	Tested    int64    // the first so many bytes of it
+	Loss      *Loss    // nil where none was found
+	Extents   []Extent // of all that is claimed, in order
+	Bad       Counts   // sectors, below the real size
+	Limit     int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
+	Tried     int      // spots: places that were chosen to be written
+	Displaced int64    // spots: bytes that were written after them, so that a memory of the card of that size can't have answered
+	Places    int      // spots: those of them chosen by chance that are right
 
 	Access  card.Access // how reads got past this computer's memory
 	Nonce   mark.Nonce

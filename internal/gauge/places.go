@@ -10,6 +10,7 @@ import (
 // spot is a place that is tested: at most sampleSize bytes.
 type spot struct {
 	off, n  int64
+	must    bool // it decides, where it overlaps one by chance
 	random  bool // one of those that the confidence is computed from
 	skipped bool // it can't be read, so what is there could not be put back
 	failed  bool // it can't be written
@@ -93,7 +94,7 @@ func needed(size, most int64, sector int) (spots []spot) {
 	end := min(most/int64(sector)*int64(sector), size)
 	for _, off := range []int64{0, end - sampleSize, end, size - sampleSize} {
 		if off >= 0 && off+sampleSize <= size {
-			spots = append(spots, spot{off: off, n: sampleSize})
+			spots = append(spots, spot{off: off, n: sampleSize, must: off == 0 || off+sampleSize == size})
 		}
 	}
 	return spots
@@ -113,7 +114,7 @@ func edges(size int64, sector int) (spots []spot) {
 		p -= p % int64(sector)
 		for _, off := range []int64{p - sampleSize, p} {
 			if off >= 0 && off+sampleSize <= size {
-				spots = append(spots, spot{off: off, n: sampleSize})
+				spots = append(spots, spot{off: off, n: sampleSize, must: off == 0 || off+sampleSize == size})
 			}
 		}
 	}
@@ -137,12 +138,13 @@ func scattered(size int64, parts int, random *rand.Rand) (spots []spot) {
 // mulDiv is a*b/c; the sizes of cards times a few hundred fit.
 func mulDiv(a, b, c int64) int64 { return a/c*b + a%c*b/c }
 
-// disjoint sorts the spots by place and leaves out those that overlap others. Larger ones win, so that a tooth within another spot is part of it.
+// disjoint sorts the spots by place and leaves out those that overlap others. Larger ones win, so that a tooth within another spot is part of it, and so do those at the card's ends,
+// which alone see that it is a few sectors too small.
 func disjoint(spots []spot) (out []spot) {
 	slices.SortStableFunc(spots, func(a, b spot) int { return cmp.Compare(a.off, b.off) })
 	for _, s := range spots {
 		if n := len(out); n > 0 && s.off < out[n-1].end() {
-			if s.n > out[n-1].n && (n == 1 || s.off >= out[n-2].end()) {
+			if (s.n > out[n-1].n || s.must && !out[n-1].must) && (n == 1 || s.off >= out[n-2].end()) {
 				out[n-1] = s
 			}
 			continue

@@ -100,18 +100,18 @@ func TestEveryPartHasAPlace(t *testing.T) {
 func TestSpotsOnTwoTerabytesWriteLittle(t *testing.T) {
 	const size = 2_000_000_000_000 / 512 * 512
 	spots := disjoint(append(append(scattered(size, DefaultPlaces, rand.New(rand.NewPCG(1, 1))), edges(size, 512)...), combOf(size, size, false, 512).teeth(size, 512)...))
-	bytes := int64(fillFirst)
+	bytes := int64(Displaced)
 	for _, s := range spots {
 		bytes += 2 * s.n
 	}
-	assert.LessOrEqual(t, bytes, int64(16e6))
+	assert.LessOrEqual(t, bytes, int64(50e6))
 }
 
 // TestUsedUpCardsAreKnownByTheOrder tells the places that were written last from any others.
 func TestUsedUpCardsAreKnownByTheOrder(t *testing.T) {
 	make := func(lost ...int) (all []*spot) {
 		for i := range 50 {
-			s := &spot{order: (i * 7) % 50, first: outcome{state: Good}, second: outcome{state: Good}}
+			s := &spot{n: 4096, order: (i * 7) % 50, first: outcome{state: Good}, second: outcome{state: Good}}
 			for _, l := range lost {
 				if s.order == l {
 					s.first.state, s.second.state = Missing, Missing
@@ -121,9 +121,22 @@ func TestUsedUpCardsAreKnownByTheOrder(t *testing.T) {
 		}
 		return all
 	}
-	assert.True(t, usedUp(make(47, 48, 49)))
-	assert.True(t, usedUp(make(40, 41, 42, 43, 44, 45, 46, 47, 48, 49)))
-	assert.False(t, usedUp(make(48, 49)), "that may be chance")
-	assert.False(t, usedUp(make(46, 48, 49)))
-	assert.False(t, usedUp(make(3, 4, 5)))
+	for _, c := range []struct {
+		lost []int
+		want bool
+		why  string
+	}{
+		{[]int{47, 48, 49}, true, "the last"},
+		{[]int{40, 41, 42, 43, 44, 45, 46, 47, 48, 49}, true, "the last"},
+		{[]int{0, 1, 2, 3}, true, "the first"},
+		{[]int{48, 49}, false, "that may be chance"},
+		{[]int{46, 48, 49}, false, "not all of the last"},
+		{[]int{3, 4, 5}, false, "in between"},
+	} {
+		keeps, got := anywhere(make(c.lost...))
+		assert.Equal(t, c.want, got, "%v: %s", c.lost, c.why)
+		if got {
+			assert.EqualValues(t, (50-len(c.lost))*4096, keeps)
+		}
+	}
 }

@@ -33,15 +33,6 @@ type Spots struct {
 // DefaultPlaces is how many places are chosen by chance. If all are right, at least 99.5 % of the range answers, with a confidence of 98 %.
 const DefaultPlaces = 800
 
-// How much is written over with what is there already, bytes, so that the card's own memory forgets the places: at first, and when there are signs
-// that it has more.
-const (
-	fillFirst = 6 << 20
-	fillQuick = 2 << 20
-	fillMore  = 40 << 20
-	fillPiece = 1 << 20
-)
-
 // Confidence is what N places that were chosen by chance, and are all right, tell: that at least share of the range answers, with the confidence level. Were less
 // than that right, N places in a row, one in each of N equal parts, would all be right with a probability of share^N at most.
 func Confidence(places int, level float64) (share float64) {
@@ -55,15 +46,18 @@ func Confidence(places int, level float64) (share float64) {
 type spotsRun struct {
 	Spots
 	subject
-	random  *rand.Rand
-	size    int64 // bytes that are tested
-	spots   []spot
-	comb    comb
-	steps   int64 // the greatest common divisor of all distances at which stamps were seen; 0: none
-	saved   [][]journal.Place
-	extra   []int64 // sectors that were written besides the spots
-	memory  int64   // bytes that the card answered for from its own memory, at least; 0: none seen
-	pending bool
+	random     *rand.Rand
+	size       int64 // bytes that are tested
+	spots      []spot
+	comb       comb
+	steps      int64 // the greatest common divisor of all distances at which stamps were seen; 0: none
+	saved      [][]journal.Place
+	extra      []int64 // sectors that were written besides the spots
+	memory     int64   // bytes that the card answered for from its own memory, at least; 0: none seen
+	sentinel   int64   // a sector that is known to be lost; -1: none
+	blind      bool    // the card's memory could not be made to forget it
+	displacing displacing
+	pending    bool
 }
 
 // Run does the test. The report is never nil; the error says why the test did not come to its end, or why what was there could not be put back.
@@ -77,7 +71,7 @@ func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) 
 		s.Places = DefaultPlaces
 	}
 	rep = &Report{Method: BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: Inconclusive}
-	r := &spotsRun{Spots: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17))}
+	r := &spotsRun{Spots: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17)), sentinel: -1}
 	r.subject = subject{dev: s.Device, meter: s.Meter, run: mark.NewRun(s.Nonce), rep: rep}
 	defer r.close()
 	if err := r.open(1); err != nil {
@@ -217,51 +211,14 @@ func (r *spotsRun) stamp(ctx context.Context) error {
 		s.failed = err != nil
 		r.meter.Add(s.n)
 	}
-	fill := int64(fillFirst)
+	fill := int64(Displaced)
 	if r.Quick > 0 {
 		fill = fillQuick
 	}
-	if err := r.displace(ctx, fill); err != nil {
+	if _, err := r.displace(ctx, fill, nil); err != nil {
 		return err
 	}
 	return r.settle()
-}
-
-// displace writes what is there already once more, between the places, so that the card's own memory has that and no longer the places. What doesn't
-// read the same twice is left alone.
-func (r *spotsRun) displace(ctx context.Context, n int64) error {
-	buf, err := r.blocks.Get(ctx)
-	if err != nil {
-		return err
-	}
-	defer r.blocks.Put(buf)
-	one, two := buf[:fillPiece], buf[fillPiece:2*fillPiece]
-	done := int64(0)
-	for i := 0; i+1 < len(r.spots) && done < n; i++ {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		from := (r.spots[i].end() + sampleSize - 1) / sampleSize * sampleSize
-		length := min(r.spots[i+1].off-from, fillPiece, n-done) / sampleSize * sampleSize
-		within := func(off int64) bool { return off >= from && off < from+length }
-		if length < 16*sampleSize && length < n-done || slices.ContainsFunc(r.extra, within) {
-			continue
-		}
-		a, b := one[:length], two[:length]
-		for _, p := range [][]byte{a, b} {
-			if err = r.readAt(p, from); err != nil {
-				break
-			}
-		}
-		if err == nil && bytes.Equal(a, b) {
-			err = r.writeAt(a, from)
-			done += length
-		}
-		if err != nil && !failedThere(err) {
-			return err
-		}
-	}
-	return nil
 }
 
 // look reads all places twice, each time in another order.
@@ -357,11 +314,11 @@ func (r *spotsRun) putBack() error {
 		}
 	}
 	defer r.phase(meter.PutBack, 2*total)()
-	buf, err := r.samples.Get(context.Background())
+	buf, err := r.blocks.Get(context.Background())
 	if err != nil {
 		return err
 	}
-	defer r.samples.Put(buf)
+	defer r.blocks.Put(buf)
 	each := func(do func(b []byte, p journal.Place) error) error {
 		for _, batch := range slices.Backward(r.saved) {
 			for _, p := range slices.Backward(batch) {
@@ -374,6 +331,9 @@ func (r *spotsRun) putBack() error {
 		return nil
 	}
 	if err := each(func(b []byte, p journal.Place) error {
+		if len(p.Data) > sampleSize && r.readAt(b, p.Offset) == nil && bytes.Equal(b, p.Data) {
+			return nil // it was written with what stood there
+		}
 		copy(b, p.Data)
 		return r.writeAt(b, p.Offset)
 	}); err != nil {
@@ -399,8 +359,11 @@ func (r *spotsRun) putBack() error {
 			return nil
 		}
 		r.rep.Changed++
-		for s := b; len(s) > 0; s = s[mark.Size:] {
-			if n, _, ok := mark.Know(s); ok && n == r.Nonce && !bytes.Equal(b, p.Data) && !r.lost(p.Offset) {
+		for at := 0; at < len(b); at += mark.Size { // a stamp that was saved is of a place of its own, where addresses repeat
+			now, then := b[at:at+mark.Size], p.Data[at:at+mark.Size]
+			n, of, ok := mark.Know(now)
+			other := of*mark.Size != p.Offset+int64(at) && r.rep.Loss != nil && r.rep.Loss.Repeats // whether that is back, its own place tells
+			if ok && n == r.Nonce && !other && !bytes.Equal(now, then) && !r.lost(p.Offset) {
 				r.pending = true
 			}
 		}
@@ -411,7 +374,7 @@ func (r *spotsRun) putBack() error {
 // lost tells whether a place is known to be beyond what is real.
 func (r *spotsRun) lost(off int64) bool {
 	l := r.rep.Loss
-	return l != nil && (!l.Exact || off >= l.Real && off < r.dev.Size()-l.Tail)
+	return l != nil && (l.Anywhere || off >= l.Real && off < r.dev.Size()-l.Tail)
 }
 
 // finish completes the report.
@@ -435,8 +398,13 @@ func (r *spotsRun) finish(err error) {
 		if l.Repeats {
 			state = Repeating
 		}
-		if end := r.size - l.Tail; l.Exact && end > l.Real {
-			bad.add(Extent{l.Real, end - l.Real, state})
+		if end, from := r.size-l.Tail, max(l.Real, l.Most); !l.Anywhere && end > l.Real {
+			if from > l.Real {
+				bad.add(Extent{l.Real, min(from, end) - l.Real, Unwritten}) // somewhere here it ends
+			}
+			if end > from {
+				bad.add(Extent{from, end - from, state})
+			}
 		}
 	}
 	tested := r.size
@@ -474,7 +442,7 @@ func (r *spotsRun) account(s *spot, bad *badList) {
 			continue
 		case a == Good || b == Good:
 			a = Shaky
-		case r.rep.Loss != nil && r.rep.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere):
+		case r.rep.Loss != nil && r.rep.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.rep.Loss.Real)):
 			continue // overwritten by what is beyond
 		case a == Worn:
 			bad.bits += int64(one.Bits)

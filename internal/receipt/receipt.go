@@ -138,6 +138,9 @@ type Bytes struct {
 	Written  int64 `json:"written"`
 	Verified int64 `json:"verified"` // read back right
 	Cleared  int64 `json:"cleared"`  // of an old backup partition table
+
+	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have answered. nil where nothing was read back.
+	Displaced *int64 `json:"displaced,omitempty"`
 }
 
 // Phase is how long a part of the work took.
@@ -196,7 +199,7 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
 		Card:    cardOf(c, d.Size(), d.SectorSize(), d.Access()),
-		Bytes:   Bytes{r.Written, r.Verified, r.Cleared},
+		Bytes:   Bytes{Written: r.Written, Verified: r.Verified, Cleared: r.Cleared},
 		Phases:  phasesOf(r.Phases),
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
 		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
@@ -204,6 +207,9 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 		Mishaps: mishapsOf(r.Mishaps),
 	}
 	doc.Card.State = string(r.State)
+	if r.State == stamp.Verified {
+		doc.Bytes.Displaced = &r.Displaced
+	}
 	if r.State == stamp.Verified || r.State == stamp.Complete {
 		doc.Image.Blocks = BlocksOf(r.Blocks, r.Head)
 	}

@@ -133,6 +133,7 @@ func stampDocFacts(a *answer, doc receipt.Document) {
 	} else if s != nil && s.Why != "" {
 		a.add("spots", "not tried first: %s", s.Why)
 	}
+	a.add("limits", "%s", memoryFact(doc))
 	a.add("repaired", "%s", extentsFact(stampExtents(doc.Repairs.Blocks)))
 	a.add("bad", "%s", extentsFact(stampExtents(doc.Bad)))
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))

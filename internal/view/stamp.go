@@ -208,6 +208,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	var changed *stamp.ChangedError
 	var readBack *stamp.ReadBackError
 	var failed *card.IOError
+	var stuck *stamp.StuckError
 	switch {
 	case errors.Is(err, ErrInterrupted):
 		return "it was interrupted"
@@ -223,6 +224,8 @@ func failure(cardName string, r stamp.Result, err error) string {
 		return readBackClause(cardName, r, readBack)
 	case errors.As(err, &damage):
 		return damageClause(damage)
+	case errors.As(err, &stuck):
+		return fmt.Sprintf("from %s on, %s took no writes any more, as worn-out cards do", Bytes(stuck.Offset), cardName)
 	case errors.As(err, &failed):
 		return failedClause(cardName, failed)
 	}
@@ -303,7 +306,7 @@ func stateClause(r stamp.Result, err error) string {
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
 		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
-	case r.Loss != nil:
+	case r.Loss != nil, errors.As(err, new(*stamp.StuckError)):
 		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
@@ -335,6 +338,7 @@ func stampFacts(a *answer, s Stamped) {
 	if doc.Card.Access == string(card.Cached) && s.ReadBack {
 		a.add("caution", "this system can't read round its own memory for this file, so the read-back says little of the card")
 	}
+	a.add("limits", "%s", memoryFact(doc))
 	a.add("repaired", "%s", extentsFact(s.Result.Repaired))
 	a.add("bad", "%s", extentsFact(s.Result.Bad))
 	a.add("forgiven", "%s", mishapsFact(s.Doc.Mishaps))
@@ -343,6 +347,14 @@ func stampFacts(a *answer, s Stamped) {
 		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))
 	}
 	a.add("receipt", "%s", s.Receipt)
+}
+
+// memoryFact says which cards' memories a stamp could not see through, where it could less than usual.
+func memoryFact(doc receipt.Document) string {
+	if doc.Verdict != receipt.Good || doc.Bytes.Displaced == nil || *doc.Bytes.Displaced >= stamp.Displaced {
+		return ""
+	}
+	return fmt.Sprintf("only %s more could be written before the read-back, so a card that answers for more than that from a memory of its own could hide a loss", Bytes(*doc.Bytes.Displaced))
 }
 
 func docImage(i receipt.Image) string {
@@ -460,6 +472,8 @@ func stampNotes(a *answer, s Stamped) {
 		a.note("Download the image again, and run the command again.")
 	case errors.As(s.Err, new(*stamp.TooSmallError)):
 		a.note("Use a larger card.")
+	case errors.As(s.Err, new(*stamp.StuckError)):
+		a.note("Try another reader once; if it takes no writes there either, replace the card.")
 	case errors.As(s.Err, new(*card.IOError)):
 		a.note("Try another reader or cable once; if it fails again, replace the card.")
 	}
