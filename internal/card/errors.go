@@ -40,6 +40,18 @@ func (e *IOError) Error() string {
 
 func (e *IOError) Unwrap() error { return e.Err }
 
+// StuckError says that a card takes no writes any more, anywhere.
+type StuckError struct {
+	Offset int64 // where the first write failed, bytes
+	Err    error // that of a write
+}
+
+func (e *StuckError) Error() string {
+	return fmt.Sprintf("from byte %d on the card took no writes any more: %v", e.Offset, e.Err)
+}
+
+func (e *StuckError) Unwrap() error { return e.Err }
+
 // GoneError says that a card isn't there any more: pulled out, or the reader was.
 type GoneError struct {
 	Card string

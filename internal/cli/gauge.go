@@ -385,6 +385,10 @@ func (g *gauging) letGo(ctx context.Context, doc *receipt.Document, how card.Lea
 
 // gaugeResult is the error that the result of a test stands for; nil if the card holds what it should. failed is why the test did not come to its end.
 func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, failed error) error {
+	var stuck *card.StuckError
+	if errors.As(failed, &stuck) {
+		doc.Gauge.Stuck = &stuck.Offset
+	}
 	switch {
 	case errors.Is(failed, view.ErrInterrupted):
 		doc.Verdict = receipt.Interrupted

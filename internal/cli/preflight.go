@@ -62,7 +62,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
 	case err != nil:
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
-	case l != nil && l.Exact && l.Real >= need:
+	case l != nil && !l.Anywhere && l.Real >= need:
 		t.spots.Real = l.Real
 		t.warning = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped all the same; but don't rely on it.", t.card.Name, view.Bytes(l.Real), view.Bytes(rep.Claimed))
 	case l != nil:

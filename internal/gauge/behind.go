@@ -3,10 +3,12 @@ package gauge
 import (
 	"context"
 	"slices"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
 )
@@ -33,58 +35,79 @@ func (r *wholeRun) behind() (*Loss, error) {
 			return nil, err
 		}
 	}
-	if loss, err := r.repeats(); loss != nil || err != nil {
+	if loss, overwritten, err := r.repeats(); loss != nil || overwritten || err != nil {
 		return loss, err
 	}
 	return r.trails()
 }
 
-// repeats looks at the start of the card: there, a card whose addresses repeat has what was written last.
-func (r *wholeRun) repeats() (*Loss, error) {
-	step := int64(0)
-	for _, off := range []int64{0, 1 << 20, 9 << 20} {
-		if off+sampleSize > r.head {
+// smallMemory bounds the memories for which a distance at which addresses seem to repeat is certain, bytes: with a larger memory than that distance, what is seen may be a multiple
+// of it.
+const smallMemory = 64 << 20
+
+// repeats looks at the start of the card: there, a card whose addresses repeat has what was written last. overwritten tells whether the start was overwritten at all; then
+// what is lost behind the head says nothing.
+func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
+	is := func(off int64) (o outcome, d int64, err error) {
+		o, err = r.test(off, min(sampleSize, r.head-off))
+		return o, distance(o, off), err
+	}
+	for _, off := range []int64{0, 64 << 10} {
+		if off >= r.head {
 			break
 		}
-		o, err := r.test(off, min(sampleSize, r.head))
+		_, d, err := is(off)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
-		step = gcd(step, distance(o, off))
+		overwritten = overwritten || d > 0
 	}
-	if step == 0 || step >= r.head { // the latter where a test is carried on that had come farther than is known
-		return nil, nil
+	if !overwritten {
+		return nil, false, nil
 	}
-	// The start may have been overwritten several times over: only places farther on tell by how few.
-	places := func(end int64) (at []int64) {
-		for i := range int64(64) {
-			at = append(at, i*(end/64)/sampleSize*sampleSize)
+	// From its start to some place all has been overwritten, several times over perhaps; only places near that one tell by how few.
+	over, right := int64(0), r.head
+	for right-over > sampleSize {
+		mid := over + (right-over)/2/sampleSize*sampleSize
+		if mid == over {
+			mid = over + sampleSize
 		}
-		return slices.Compact(at)
-	}
-	seen := func(at []int64) (n int, err error) {
-		for _, off := range at {
-			o, err := r.test(off, min(sampleSize, r.head-off))
-			if err != nil {
-				return 0, err
-			}
-			if d := distance(o, off); d > 0 {
-				step = gcd(step, d)
-				n++
-			}
+		if _, d, err := is(mid); err != nil {
+			return nil, true, err
+		} else if d > 0 {
+			over = mid
+		} else {
+			right = mid
 		}
-		return n, nil
 	}
-	if _, err := seen(places(min(step, r.head))); err != nil {
-		return nil, err
+	step, seen, same := int64(0), 0, true
+	var first mark.Reading
+	const samples = 64
+	for i := range int64(samples) {
+		off := right * i / samples / sampleSize * sampleSize
+		if i == samples-1 {
+			off = over
+		}
+		o, d, err := is(off)
+		if err != nil {
+			return nil, true, err
+		}
+		if d == 0 {
+			continue
+		}
+		if seen++; seen == 1 {
+			first = o.readings[0]
+		}
+		same = same && o.readings[0] == first
+		step = gcd(step, d)
 	}
-	// All that has been overwritten must be, each place by one that is a multiple of the real size away.
-	at := places(min(step, r.head-step))
-	n, err := seen(at)
-	if err != nil || n < len(at)*9/10 || n == 0 {
-		return nil, err
+	switch certain := step > smallMemory || right >= step/8*5; {
+	case step == 0 || step >= r.head, seen < samples*9/10, !certain:
+		return nil, true, nil
+	case same && right > 2*sampleSize: // everywhere the same: it reads as what was written last
+		return nil, false, nil
 	}
-	return &Loss{Repeats: true, Real: step}, nil
+	return &Loss{Repeats: true, Real: step}, true, nil
 }
 
 // distance is how far from its place a stamp is that overwrote it, bytes: the greatest common divisor of those in an outcome; 0 if none did. Only what was
@@ -130,24 +153,25 @@ func (s *subject) testAll(at []int64) ([]outcome, error) {
 // trails reads back places behind the head. Where one is lost, the first lost one is looked for.
 func (r *wholeRun) trails() (*Loss, error) {
 	lowest, highest := int64(-1), int64(-1)
-	good := int64(0)
 	at := trail(r.head)
 	found, err := r.testAll(at)
 	if err != nil {
 		return nil, err
 	}
 	for i, off := range at {
-		switch {
-		case found[i].state == Missing:
-			lowest, highest, good = off, max(highest, off), 0
-		case lowest >= 0 && good == 0:
-			good = off // above the lowest lost place, it would be the card's memory that answers
+		if found[i].state == Missing {
+			lowest, highest = off, max(highest, off)
 		}
 	}
 	if lowest < 0 {
 		return nil, nil
 	}
-	real, err := r.boundary(good, lowest)
+	if o, err := r.test(0, sampleSize); err != nil {
+		return nil, err
+	} else if o.readings != nil && stateOf(o.readings[0].Kind) == Missing {
+		return r.keepsTheLast(lowest)
+	}
+	real, err := r.boundary(0, lowest)
 	if err != nil || highest-real < leastLoss(real) {
 		return nil, err // perhaps a bad place; more will be known farther on
 	}
@@ -181,6 +205,33 @@ func (r *wholeRun) trails() (*Loss, error) {
 	return &Loss{Real: real, Cached: cached}, nil
 }
 
+// keepsTheLast looks how much is kept of what was written last, where what was written first is lost: wherever it is written, the card keeps only so much.
+func (r *wholeRun) keepsTheLast(lost int64) (*Loss, error) {
+	kept := r.head // nothing but what was written last, at most
+	for kept-lost > BlockSize {
+		mid := lost + (kept-lost)/2/sampleSize*sampleSize
+		o, err := r.test(mid, sampleSize)
+		if err != nil {
+			return nil, err
+		}
+		if o.state == Missing {
+			lost = mid
+		} else {
+			kept = mid
+		}
+	}
+	if lost < leastLoss(0) {
+		return nil, nil // perhaps a bad place
+	}
+	const samples = 24
+	for i := range int64(samples) {
+		if o, err := r.test(lost*i/samples/sampleSize*sampleSize, sampleSize); err != nil || o.state != Missing {
+			return nil, err
+		}
+	}
+	return &Loss{Anywhere: true, Real: max(r.head-kept-Displaced, 0), Most: r.head - lost}, nil // a memory may have answered for the last of it
+}
+
 // boundary is the first lost sector between a place that holds and one that is lost, bytes.
 func (r *wholeRun) boundary(good, lost int64) (int64, error) {
 	sector := int64(r.dev.SectorSize())
@@ -194,11 +245,6 @@ func (r *wholeRun) boundary(good, lost int64) (int64, error) {
 			lost = mid
 		} else {
 			good = mid
-		}
-	}
-	if good == 0 {
-		if o, err := r.test(0, sector); err != nil || o.state == Missing {
-			return 0, err
 		}
 	}
 	return lost, nil
@@ -223,6 +269,12 @@ func (r *wholeRun) limited() (bool, error) {
 			return false, err
 		}
 	}
+	if bad, err := fails(0); err != nil || bad { // what was written before can't be written any more either
+		if err == nil {
+			err = &card.StuckError{Offset: r.lastGood(), Err: &card.IOError{Op: "write", Card: "the card", Offset: from, Err: syscall.EIO}}
+		}
+		return false, err
+	}
 	good, bad := int64(0), from
 	for bad-good > sector {
 		mid := good + (bad-good)/2/sector*sector
@@ -243,10 +295,22 @@ func (r *wholeRun) limited() (bool, error) {
 	return true, nil
 }
 
+// lastGood is where the first of the places starts that could not be written up to the head.
+func (r *wholeRun) lastGood() int64 {
+	at := r.head
+	for i := len(r.bad.list) - 1; i >= 0 && r.bad.list[i].State == Unwritable && r.bad.list[i].End() == at; i-- {
+		at = r.bad.list[i].Offset
+	}
+	return at
+}
+
 // cutShort ends a test whose verdict is known: what is real is written again where it was overwritten, and read back; and the card's end is looked at,
 // which some cards keep.
 func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
 	r.rep.Loss = loss
+	if loss.Anywhere {
+		return nil
+	}
 	r.limit = loss.Real
 	from := int64(0)
 	if loss.Repeats {
@@ -260,6 +324,9 @@ func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
 		}
 	}
 	r.bad = r.bad.outside(loss.Real, r.dev.Size()) // what was noted beyond is part of the loss
+	if loss.Repeats {
+		r.bad = r.bad.outside(0, min(r.head-loss.Real, loss.Real)) // likewise; it is read once more
+	}
 	if err := r.flush(); err != nil {
 		return err
 	}
@@ -297,9 +364,11 @@ func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 	defer func() { r.rep.took(meter.Bound, 0, start) }()
 	r.meter.Begin(meter.Bound, 0)
 	size, sector := r.dev.Size(), int64(r.dev.SectorSize())
-	memory := min(loss.Real, max(16<<20, 2*loss.Cached))
+	// What displaces is at the start, lost or not, and no place is tried there.
+	memory := min(max(Displaced, 2*loss.Cached), size/2) / sector * sector
+	from := max(loss.Real, memory)
 	// Places are tried between the two bounds, until they are next to each other: lost below, kept from the upper one on.
-	lost, keeps := loss.Real, size
+	lost, keeps := from-sector, size
 	for first := true; keeps-lost > sector; first = false {
 		var at []int64
 		for i := range int64(tailProbes) {
@@ -340,5 +409,6 @@ func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 		}
 	}
 	loss.Tail = size - keeps
+	loss.Exact = loss.Exact && (keeps > from || from == loss.Real)
 	return r.inOrder(ctx, keeps, size, r.rewriteBlock)
 }

@@ -146,51 +146,134 @@ func (r *wholeRun) readNarrowly(ctx context.Context, buf []byte, off int64) erro
 // Reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB, but no more than a part of a
 // small card.
 func Reach(size int64) int64 {
-	return min(max(size/64, 32<<20), 1<<30, size/4) / sampleSize * sampleSize
+	return min(max(size/64, Displaced), 1<<30, size/2) / sampleSize * sampleSize
 }
 
-// again reads the end of the card again, after so much has been written elsewhere that the card's own memory can't answer for it.
+// again writes the middle once more, when it has been read back, so that the card's own memory has that and neither its end nor its start, which its end may have overwritten.
 func (r *wholeRun) again(ctx context.Context) error {
 	n := Reach(r.limit)
+	from := (r.limit - n) / 2 / BlockSize * BlockSize
 	if n == 0 {
 		return nil
 	}
+	if err := r.readBack(ctx, from, from+n, meter.ReadBack, false); err != nil {
+		return err
+	}
+	r.middle, r.bad = r.bad, badList{}
 	r.meter.Begin(meter.Rewrite, n)
-	if err := r.displace(ctx, n); err != nil {
+	if err := r.inOrder(ctx, from, from+n, r.rewriteBlock); err != nil {
 		return err
 	}
-	if err := r.flush(); err != nil {
-		return err
-	}
-	return r.readBack(ctx, (r.limit-n)/BlockSize*BlockSize, r.limit, meter.ReadBack, false)
+	r.rep.Displaced = n
+	return r.flush()
 }
 
-// findLoss looks whether what is bad is the loss of a part of the card: all from a place on, or a sixteenth of it and more.
-func (r *wholeRun) findLoss() *Loss {
-	var lost []Extent
-	total := int64(0)
-	for _, e := range r.bad.list {
-		if e.State == Missing {
-			lost = append(lost, e)
-			total += e.Length
+// findLoss looks whether what is bad is the loss of a part of the card: all from a place on, a sixteenth of it and more, or addresses that repeat.
+func (r *wholeRun) findLoss() (*Loss, error) {
+	lost, total := r.lost()
+	r.mergeMiddle()
+	if len(lost) == 0 {
+		if lost, total = r.lost(); len(lost) == 0 {
+			return nil, nil
 		}
 	}
-	if len(lost) == 0 {
-		return nil
+	if step, err := r.repeatsIn(lost, total); step > 0 || err != nil {
+		return &Loss{Repeats: true, Real: step, Exact: true}, err
 	}
+	lost, total = r.lost()
 	last := lost[len(lost)-1]
 	switch {
+	case lost[0].Offset == 0 && lost[0].Length >= leastLoss(0) && len(lost) < 8: // what was written first is lost
+		return &Loss{Anywhere: true, Real: max(r.limit-lost[0].Length-Displaced, 0), Most: r.limit - lost[0].Length}, nil
 	case last.End() == r.limit && r.limit == r.dev.Size():
-		return &Loss{Real: r.startOfRun(lost), Exact: true}
+		return &Loss{Real: r.startOfRun(lost), Exact: true}, nil
 	case total < r.limit/16:
-		return nil // single bad places
+		return nil, nil // single bad places
 	}
 	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return cmp.Compare(a.Length, b.Length) })
 	loss := &Loss{Real: biggest.Offset, Exact: true}
 	if r.limit == r.dev.Size() {
 		loss.Tail = r.limit - biggest.End()
 	}
-	return loss
+	return loss, nil
+}
+
+// mergeMiddle adds what was wrong in the middle before it was written once more.
+func (r *wholeRun) mergeMiddle() {
+	worn := r.bad.counts[Worn]
+	for _, e := range r.middle.list {
+		r.bad.add(e)
+	}
+	if n := r.middle.counts[Worn]; n > 0 {
+		r.bad.bits += r.middle.bits * (r.bad.counts[Worn] - worn) / n // the others were counted again
+	}
+	r.middle = badList{}
+}
+
+// lost lists what is lost, and how much that is, bytes.
+func (r *wholeRun) lost() (lost []Extent, total int64) {
+	for _, e := range r.bad.list {
+		if e.State == Missing {
+			lost = append(lost, e)
+			total += e.Length
+		}
+	}
+	return lost, total
+}
+
+// repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs elsewhere; 0 if it hasn't.
+func (r *wholeRun) repeatsIn(lost []Extent, total int64) (step int64, err error) {
+	const samples = 16
+	seen, all := 0, 0
+	for _, e := range lost[max(len(lost)-samples, 0):] {
+		for i := range int64(samples) {
+			off := e.Offset + e.Length*i/samples/sampleSize*sampleSize
+			o, err := r.test(off, min(sampleSize, e.End()-off))
+			if err != nil {
+				return 0, err
+			}
+			if o.state != Missing { // it may have been written again since
+				continue
+			}
+			all++
+			for j, k := range o.readings {
+				d := k.Of*mark.Size - off - int64(j)*mark.Size
+				if k.Kind != mark.Elsewhere || d == 0 {
+					continue
+				}
+				seen++
+				step = gcd(step, max(d, -d))
+			}
+		}
+	}
+	// As much must be overwritten as is written beyond the real size, but for what the card's memory answers for.
+	beyond := r.limit - step
+	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced {
+		return 0, nil
+	}
+	last, err := r.readsAsLast(lost[0].Offset)
+	if err != nil || last {
+		return 0, err
+	}
+	return step, nil
+}
+
+// readsAsLast tells whether a lost place reads as what was written last, wherever that was: what is written then is not that of a place at which addresses repeat.
+func (r *wholeRun) readsAsLast(off int64) (bool, error) {
+	sector := int64(r.dev.SectorSize())
+	o, err := r.test(off, sector)
+	if err != nil || len(o.readings) == 0 || o.readings[0].Kind != mark.Elsewhere {
+		return false, err
+	}
+	other := o.readings[0].Of*mark.Size/sector*sector + sector
+	if other >= r.limit {
+		other -= 2 * sector
+	}
+	if err := r.put(other, sector); err != nil && !failedThere(err) {
+		return false, err
+	}
+	now, err := r.test(off, sector)
+	return len(now.readings) > 0 && now.readings[0].Kind == mark.Elsewhere && now.readings[0].Of*mark.Size == other, err
 }
 
 // startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the card's memory, or worn places,

@@ -121,7 +121,8 @@ type wholeRun struct {
 
 	mu         sync.Mutex // guards what the workers find
 	bad        badList
-	failedRow  int // blocks in a row of which nothing could be written
+	middle     badList // of what was written once more, before that
+	failedRow  int     // blocks in a row of which nothing could be written
 	reread     int
 	lostSample []mark.Reading
 	changing   bool
@@ -140,11 +141,7 @@ func (w Whole) Run(ctx context.Context) (*Report, error) {
 		if err := c.valid(w.Device.Size()); err != nil {
 			return &Report{Method: ByWhole, Verdict: Inconclusive, Claimed: w.Device.Size()}, err
 		}
-		r.Nonce, r.limit, r.head, r.back = c.Nonce, c.First, c.Head, c.Back
-		r.bad.bits = c.Bits
-		for _, e := range c.Bad {
-			r.bad.add(e)
-		}
+		r.Nonce, r.limit, r.head = c.Nonce, c.First, c.Head
 	}
 	r.asked = r.limit
 	rep := &Report{Method: ByWhole, Claimed: w.Device.Size(), Nonce: r.Nonce, Resumed: w.Carry != nil}
@@ -164,6 +161,11 @@ func (w Whole) Run(ctx context.Context) (*Report, error) {
 
 // story is the test from its beginning to its end.
 func (r *wholeRun) story(ctx context.Context) error {
+	if r.Carry != nil {
+		if err := r.takeOver(ctx); err != nil {
+			return err
+		}
+	}
 	loss, err := r.write(ctx)
 	switch {
 	case err != nil:
@@ -182,13 +184,52 @@ func (r *wholeRun) story(ctx context.Context) error {
 	if err := r.flush(); err != nil {
 		return err
 	}
-	if err := r.readBack(ctx, r.back, r.limit, meter.ReadBack, true); err != nil {
-		return err
-	}
 	if err := r.again(ctx); err != nil {
 		return err
 	}
-	r.rep.Loss = r.findLoss()
+	if err := r.readBack(ctx, r.back, r.limit, meter.ReadBack, true); err != nil {
+		return err
+	}
+	switch loss, err = r.findLoss(); {
+	case err != nil:
+		return err
+	case loss != nil && loss.Repeats: // what was overwritten is written once more, and then shows whether it is bad
+		return r.cutShort(ctx, loss)
+	}
+	r.rep.Loss = loss
+	return nil
+}
+
+// takeOver reads all that the test wrote before it was interrupted. What is not there any more may have been overwritten by somebody else, and says nothing of the card: it is
+// written again, so that a verdict rests only on what this run has written. Where something was, all is read once more, since to write it may have overwritten what was right.
+func (r *wholeRun) takeOver(ctx context.Context) error {
+	r.back = max(r.head-Reach(r.limit), 0) / BlockSize * BlockSize // the card's memory may answer for the last of it
+	for range 2 {
+		if err := r.readBack(ctx, 0, r.head, meter.ReadBack, false); err != nil {
+			return err
+		}
+		found := r.bad.list
+		r.bad = badList{}
+		if len(found) == 0 {
+			return nil
+		}
+		r.reread, r.lostSample, r.changing = 0, nil, false
+		r.meter.Begin(meter.Rewrite, 0)
+		at := int64(0)
+		for _, e := range found {
+			from, to := max(at, e.Offset/BlockSize*BlockSize), min((e.End()+BlockSize-1)/BlockSize*BlockSize, r.head)
+			if from >= to {
+				continue
+			}
+			at, r.back = to, min(r.back, from)
+			if err := r.inOrder(ctx, from, to, r.writeBlock); err != nil {
+				return err
+			}
+		}
+		if err := r.flush(); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -199,11 +240,15 @@ func (r *wholeRun) finish(err error) {
 	if err != nil && rep.Loss == nil {
 		rep.Tested = r.back
 	}
+	r.mergeMiddle()
 	rep.forgiven(r.dev, &r.bad)
 	whole := r.bad
 	if l := rep.Loss; l != nil {
 		l.ReadsAs = readsAs(r.lostSample, r.changing)
 		r.bad = whole.outside(l.Real, rep.Claimed-l.Tail)
+		if l.Anywhere {
+			r.bad = badList{} // what is lost where, is a matter of when it was written
+		}
 	}
 	if rep.Limit > 0 {
 		r.bad = whole.outside(rep.Limit, rep.Claimed)
@@ -227,6 +272,13 @@ func (r *wholeRun) extents(all badList) []Extent {
 	tested, size := r.rep.Tested, r.rep.Claimed
 	if l := r.rep.Loss; l != nil {
 		tested = r.asked
+		if l.Anywhere {
+			list := []Extent{{0, r.head, Missing}}
+			if r.head < size {
+				list = append(list, Extent{r.head, size - r.head, Unwritten})
+			}
+			return list
+		}
 		state := Missing
 		if l.Repeats {
 			state, tested = Repeating, size
@@ -259,7 +311,7 @@ func (r *wholeRun) keep() {
 // stride is how far the head goes from one look back to the next: often enough to find a loss within a hundredth of the real size, and seldom
 // enough to cost no time.
 func (r *wholeRun) stride() int64 {
-	const least, most = 16 << 20, 32 << 20 // the latter as soon as that is no large part of what is written
+	const least, most = 8 << 20, 32 << 20 // the latter as soon as that is no large part of what is written
 	return max(min(max(least, r.head/64), most), r.head/200) / BlockSize * BlockSize
 }
 
@@ -310,7 +362,7 @@ func (r *wholeRun) write(ctx context.Context) (*Loss, error) {
 // found notes where the head was when a loss was found; there may be none.
 func (r *wholeRun) found(loss *Loss) *Loss {
 	if loss != nil {
-		loss.Exact, r.rep.Early = true, r.head
+		loss.Exact, r.rep.Early = !loss.Anywhere, r.head
 	}
 	return loss
 }

@@ -411,21 +411,9 @@ func (r *run) giveUp(cause error) {
 	}
 }
 
-// StuckError says that a card takes no writes any more.
-type StuckError struct {
-	Offset int64 // where the first write failed, bytes
-	Err    error
-}
-
-func (e *StuckError) Error() string {
-	return fmt.Sprintf("from byte %d on the card took no writes any more: %v", e.Offset, e.Err)
-}
-
-func (e *StuckError) Unwrap() error { return e.Err }
-
 // stuck is the error of a card that failed to be written, and then could not be given up either.
 func (r *run) stuck(failed *card.IOError) error {
-	e := &StuckError{failed.Offset, failed}
+	e := &card.StuckError{Offset: failed.Offset, Err: failed}
 	if len(r.unwritten) > 0 {
 		e.Offset = int64(slices.Min(r.unwritten)) * BlockSize
 	}

@@ -40,7 +40,10 @@ func GaugeSentence(name string, r *gauge.Report, err error) string {
 		}
 		return fmt.Sprintf("%s holds what it claims: all %s were written and read back right.", name, size)
 	}
+	var stuck *card.StuckError
 	switch {
+	case errors.As(err, &stuck):
+		return fmt.Sprintf("The test of %s came to no result: from %s on it took no writes any more, as worn-out cards do.", name, Bytes(stuck.Offset))
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("The test of %s was interrupted, and came to no result.", name)
 	case errors.As(err, new(*card.GoneError)):
@@ -64,9 +67,6 @@ func gaugeFailure(name string, err error) string {
 
 func counterfeitSentence(name string, r *gauge.Report) string {
 	text := fakeClause(name, *r.Loss, r.Claimed)
-	if !r.Loss.Exact {
-		return text + "."
-	}
 	if r.Bad.Faults() > 0 {
 		text += fmt.Sprintf(". It is faulty too: below that, %s, so it can't be trusted for anything", faultClause(r.Bad))
 	}
@@ -77,16 +77,38 @@ func counterfeitSentence(name string, r *gauge.Report) string {
 func fakeClause(name string, l gauge.Loss, claims int64) string {
 	claimed := Bytes(claims)
 	switch {
-	case !l.Exact:
+	case l.Anywhere && l.Real == 0 && l.Most == 0:
 		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims", name, claimed)
+	case l.Anywhere && l.Real == 0:
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps at most %s of what was written last", name, claimed, Bytes(l.Most))
+	case l.Anywhere:
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps about %s, wherever that is written (%s)", name, claimed, Bytes(about(l)), boundsClause(l))
 	case l.Holds() == 0:
 		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, claimed)
+	case !l.Exact && l.Tail == 0:
+		return fmt.Sprintf("%s is counterfeit: it holds about %s of the %s that it claims (%s)", name, Bytes(about(l)), claimed, boundsClause(l))
 	case l.Tail > 0:
 		return fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
 	case l.Repeats:
 		return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there", name, Bytes(l.Real), claimed)
 	}
 	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name, Bytes(l.Real), claimed)
+}
+
+// about is the size between bounds that is named.
+func about(l gauge.Loss) int64 {
+	if l.Most == 0 {
+		return l.Real
+	}
+	return l.Real + (l.Most-l.Real)/2
+}
+
+// boundsClause says between which bounds a size is that is not exact.
+func boundsClause(l gauge.Loss) string {
+	if l.Most == 0 {
+		return "at least " + Bytes(l.Real)
+	}
+	return fmt.Sprintf("from %s to %s", Bytes(l.Real), Bytes(l.Most))
 }
 
 // SpaceSentence is the answer of a test of free space.
@@ -166,6 +188,9 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	a.add("extents", "%s", strings.Join(extentLines(g), "\n"))
 	if g.Level > 0 {
 		a.add("confidence", "%.0f %% that at least %.1f %% of the range answers: %d places by chance, all right", 100*g.Level, 100*g.Share, g.Places)
+	}
+	if g.Displaced > 0 && g.Displaced < gauge.Displaced {
+		a.add("limits", "only %s more could be written before they were read, so a card that answers for more than that from a memory of its own could hide a loss", Bytes(g.Displaced))
 	}
 	gaugePhases(a, doc)
 	if s := g.Slowest; s != nil {
@@ -271,7 +296,7 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 		}
 	case gauge.Counterfeit:
 		if g.Loss != nil && !g.Loss.Exact {
-			note("How much it holds, gauge whole finds out.")
+			note("Its addresses don't tell exactly how much it keeps.")
 		}
 		note("Give it back.")
 	case gauge.Faulty:
@@ -280,6 +305,8 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 		note("That may be the card, the reader or the cable. Test it again in another reader; if it is the same there, replace it.")
 	case gauge.Inconclusive:
 		switch {
+		case g.Stuck != nil:
+			note("Try it in another reader once; if it takes no writes there either, it is worn out: replace it.")
 		case g.Limit > 0:
 			note("Some readers can't address the upper part of a large card. Test it in another reader; if it is the same there, the card is broken.")
 		case g.Method == string(gauge.ByWhole):

@@ -208,7 +208,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	var changed *stamp.ChangedError
 	var readBack *stamp.ReadBackError
 	var failed *card.IOError
-	var stuck *stamp.StuckError
+	var stuck *card.StuckError
 	switch {
 	case errors.Is(err, ErrInterrupted):
 		return "it was interrupted"
@@ -288,7 +288,7 @@ func failedClause(cardName string, e *card.IOError) string {
 
 // tooFakeClause is about a card that was found to hold less than an image needs.
 func tooFakeClause(name string, e *gauge.TooSmallError) string {
-	if !e.Exact || e.Holds() == 0 {
+	if e.Anywhere || !e.Exact || e.Holds() == 0 {
 		return fakeClause(name, e.Loss, e.Claimed)
 	}
 	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name, Bytes(e.Real), Bytes(e.Claimed), Bytes(e.Need))
@@ -306,7 +306,7 @@ func stateClause(r stamp.Result, err error) string {
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
 		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
-	case r.Loss != nil, errors.As(err, new(*stamp.StuckError)):
+	case r.Loss != nil, errors.As(err, new(*card.StuckError)):
 		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
@@ -472,7 +472,7 @@ func stampNotes(a *answer, s Stamped) {
 		a.note("Download the image again, and run the command again.")
 	case errors.As(s.Err, new(*stamp.TooSmallError)):
 		a.note("Use a larger card.")
-	case errors.As(s.Err, new(*stamp.StuckError)):
+	case errors.As(s.Err, new(*card.StuckError)):
 		a.note("Try another reader once; if it takes no writes there either, replace the card.")
 	case errors.As(s.Err, new(*card.IOError)):
 		a.note("Try another reader or cable once; if it fails again, replace the card.")

@@ -82,6 +82,7 @@ func Draw(random *rand.Rand, mostReal int64) Suspect {
 		if random.IntN(4) == 0 {
 			s.Spec.Cache = MostCached
 		}
+		s.Spec.Cache = min(s.Spec.Cache, s.Spec.Claimed/4/4096*4096) // through a larger part of a small card nothing sees
 		s.Spec.WriteBack = s.Spec.Cache >= 4096 && random.IntN(2) == 0
 	}
 	return s
@@ -141,6 +142,7 @@ func (r Reader) Fill(n int64, random *rand.Rand) error {
 		return err
 	}
 	defer f.Close()
+	n -= n % sector
 	piece := make([]byte, 1<<20)
 	for at := int64(0); at < n; at += int64(len(piece)) {
 		for i := 0; i < len(piece); i += sector {
@@ -191,12 +193,20 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 		return fmt.Errorf("the extents end at %d", at)
 	case !s.Bad:
 		return s.right(rep, s.Faults, 0)
+	case s.Spec.Beyond == practice.Oldest && rep.Verdict == gauge.Faulty && at-real < at/16: // likewise
 	case s.Spec.Beyond == practice.Ends && rep.Verdict == gauge.Faulty && at-real < at/16: // so little lost in the middle is called bad places
 		if holds != real {
 			return fmt.Errorf("%d are said to be good", holds)
 		}
 	case l == nil || rep.Verdict != gauge.Counterfeit:
 		return fmt.Errorf("it is called %s", rep.Verdict)
+	case s.Spec.Beyond == practice.Oldest:
+		if l.Exact || !l.Anywhere || l.Real > real || l.Most < real-int64(s.Spec.Cache) {
+			return fmt.Errorf("its size is said to be %+v", *l)
+		}
+	case rep.Early > real+real/50+64<<20:
+		return fmt.Errorf("%d were written before it was found out", rep.Early)
+	case !l.Exact && s.Spec.Beyond == practice.Ends && l.Real == real/2/sector*sector: // its end could not be told from its memory
 	case l.Holds() != real || holds != real || !l.Exact:
 		return fmt.Errorf("its size is said to be %+v, and %d good", *l, holds)
 	case l.Repeats != (s.Spec.Beyond == practice.Wrap) || rep.Bad != (gauge.Counts{}):
