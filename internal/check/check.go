@@ -25,9 +25,16 @@ type Published struct {
 	Wrong      []*digest.SumsError // sums files that should help and don't
 	Signatures []trust.Signature   // of the sums files
 	Signed     []string            // files with signatures of the image itself, which are checked as it is read
+	Unsigned   []Unsigned
 
 	keys    Keys
 	covered map[string]*digest.Sums // by path of a clear-signed sums file: what of it is signed
+}
+
+// Unsigned are lines of a clear-signed sums file that stand outside of what is signed, and are not used.
+type Unsigned struct {
+	File  string
+	Lines []int
 }
 
 // Keys are those by which signatures are checked.
@@ -36,9 +43,9 @@ type Keys struct {
 	Required bool // a signature by one of them must be there
 }
 
-// Nothing tells that there is nothing to hold the image against.
+// Nothing tells that there is nothing to compare the image with. A text that is nearly a digest is nothing that can be compared.
 func (p Published) Nothing() bool {
-	return len(p.Digests) == 0 && len(p.Garbled) == 0 && len(p.Wrong) == 0 && len(p.Signed) == 0 && !p.keys.Required
+	return len(p.Digests) == 0 && len(p.Wrong) == 0 && len(p.Signed) == 0 && !p.keys.Required
 }
 
 // Given is what the user says that was published.
@@ -118,8 +125,9 @@ type Report struct {
 	Slips      []Slip
 	Wrong      []Unnamed
 	Signatures []trust.Signature // of the sums files and of the download
-	Required   bool              // a signature by a key that the user named must be there
-	Seal       digest.Seal       // of the download
+	Unsigned   []Unsigned
+	Required   bool        // a signature by a key that the user named must be there
+	Seal       digest.Seal // of the download
 
 	// What explains a mismatch.
 	What      string // "a web page": what the file is in place of an image
@@ -199,7 +207,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 		}
 	}
 	r.Size = f.Size // of a pipe, it is known now
-	r.Required, r.Signatures = p.keys.Required, slices.Clone(p.Signatures)
+	r.Required, r.Signatures, r.Unsigned = p.keys.Required, slices.Clone(p.Signatures), p.Unsigned
 	r.hold(p)
 	if err := r.checkSigned(ctx, f, p, m); err != nil {
 		return r, err
@@ -217,7 +225,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 func Hold(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
-		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures),
+		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures), Unsigned: p.Unsigned,
 	}
 	r.hold(p)
 	return r

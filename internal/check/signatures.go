@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"os"
+	"maps"
 	"slices"
 
 	"zipstamp/internal/digest"
@@ -20,15 +20,14 @@ func (p *Published) findSignatures(f *image.File) error {
 			return err
 		}
 	}
-	var paths []string
+	sums := map[string]*digest.Sums{} // by path
 	for _, d := range p.Digests {
 		if d.From != "" {
-			paths = append(paths, d.From)
+			sums[d.From] = d.Sums
 		}
 	}
-	slices.Sort(paths)
-	for _, path := range slices.Compact(paths) {
-		if err := p.checkSums(path); err != nil {
+	for _, path := range slices.Sorted(maps.Keys(sums)) {
+		if err := p.checkSums(path, sums[path]); err != nil {
 			return err
 		}
 	}
@@ -54,17 +53,17 @@ func (p *Published) findSigned(path string) error {
 	return nil
 }
 
-// checkSums checks the signatures within and beside a sums file.
-func (p *Published) checkSums(path string) error {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return err
+// checkSums checks the signatures within and beside a sums file, as it was read: it may be another one by now.
+func (p *Published) checkSums(path string, sums *digest.Sums) error {
+	text := sums.Text
+	if lines := sums.Outside(); len(lines) > 0 {
+		p.Unsigned = append(p.Unsigned, Unsigned{path, lines})
 	}
 	signed, found, err := p.keys.Ring.ClearSigned(path, text)
 	if err != nil && !errors.Is(err, trust.ErrNoSignature) {
 		return err
 	}
-	if err == nil {
+	if err == nil && signed != nil {
 		// what stands in the file before or after the message is not signed
 		p.covered[path], _ = digest.ReadSums(bytes.NewReader(signed), path)
 	}

@@ -91,7 +91,7 @@ func (p *published) ring(who person) (check.Keys, error) {
 		if err != nil {
 			err = fmt.Errorf("read the keys that you keep: %w", err)
 		}
-		return check.Keys{Ring: kept}, err
+		return check.Keys{Ring: kept.Distinct()}, err
 	}
 	keys := check.Keys{Required: true}
 	for _, path := range p.keys {
@@ -101,6 +101,7 @@ func (p *published) ring(who person) (check.Keys, error) {
 		}
 		keys.Ring = append(keys.Ring, more...)
 	}
+	keys.Ring = keys.Ring.Distinct()
 	return keys, nil
 }
 
@@ -395,6 +396,9 @@ func problems(r check.Report) []string {
 	var out []string
 	for _, w := range r.Wrong {
 		out = append(out, w.Error())
+	}
+	for _, u := range r.Unsigned {
+		out = append(out, fmt.Sprintf("%s has lines outside of what is signed, which are not used: %v", u.File, u.Lines))
 	}
 	for _, s := range r.Slips {
 		out = append(out, "the digest given was copied wrong: "+s.What)

@@ -249,6 +249,9 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
 	}
+	if len(s.found.Garbled) > 0 { // nothing can be compared with it
+		return notADigest(s.found.Garbled[0])
+	}
 	picked, err := s.pickAll(ctx, cards, s.o.arrive)
 	if err != nil {
 		return err
@@ -367,11 +370,7 @@ func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, err
 	}
 	start := time.Now()
 	defer func() { s.checking = time.Since(start) }()
-	r, err := check.Run(ctx, s.image, s.o.member, s.found, m)
-	if garbled := s.found.Unexplained(r); err == nil && garbled != nil {
-		err = notADigest(garbled)
-	}
-	return r, err
+	return check.Run(ctx, s.image, s.o.member, s.found, m)
 }
 
 // hold gives what holds an image that came through a pipe against what was published, and keeps the report of it.

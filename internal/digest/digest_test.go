@@ -85,6 +85,23 @@ func TestSumsNotations(t *testing.T) {
 	}
 }
 
+// signedSums is a clear-signed message of seven lines and one for each of text.
+func signedSums(text string) string {
+	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text + "\n-----BEGIN PGP SIGNATURE-----\n\niQEz\n-----END PGP SIGNATURE-----\n"
+}
+
+func TestLinesThatAreNoneDoNotSpoilOthers(t *testing.T) {
+	const name = "saltmarsh-os.img.xz"
+	d := of(SHA256, "a")
+	for _, line := range []string{"SIZE (" + name + ") = 1234", "1234567890 99 " + name, "see " + name, d.Hex()[:63] + "  other-" + name, d.Hex()[:63] + "  " + name + ".asc"} {
+		sums, err := ReadSums(strings.NewReader(line+"\n"+d.Hex()+"  "+name), "SHA256SUMS")
+		require.NoError(t, err)
+		found, err := sums.Lookup(name)
+		require.NoError(t, err, line)
+		assert.Equal(t, d, found[0].Digest)
+	}
+}
+
 func TestSumsSayWhatIsWrongAndWhere(t *testing.T) {
 	const name = "saltmarsh-os.img.xz"
 	a, b := of(SHA256, "a").Hex(), of(SHA256, "b").Hex()
@@ -92,7 +109,12 @@ func TestSumsSayWhatIsWrongAndWhere(t *testing.T) {
 		{"not named", "SHA256SUMS", a + "  one.img\n" + b + "  two.img\n", `SHA256SUMS does not name saltmarsh-os.img.xz (line 1: "one.img", line 2: "two.img")`},
 		{"twice", "SHA256SUMS", a + "  " + name + "\n\n" + b + "  " + name, "two different SHA-256 digests for saltmarsh-os.img.xz: lines 1 and 3"},
 		{"twice, in folders", "SHA256SUMS", a + "  x/" + name + "\n" + b + "  y/" + name, "lines 1 and 2"},
-		{"a digit lost", "SHA256SUMS", a[:63] + "  " + name + "\n" + b + "  two.img", "line 1 is not understood: 63 hex digits"},
+		{"a digit lost", "SHA256SUMS", a[:63] + "  " + name + "\n" + b + "  two.img", "names saltmarsh-os.img.xz in line 1, but the digest there can't be read: 63 hex digits"},
+		{"a digit lost, and a right MD5 below", "SHA256SUMS", a[:63] + "  " + name + "\n" + of(MD5, "a").Hex() + "  " + name, "names saltmarsh-os.img.xz in line 1, but"},
+		{"a letter among the digits", "SHA256SUMS", a + "  two.img\n" + a[:40] + "x" + a[41:] + " *./images/" + name, "names saltmarsh-os.img.xz in line 2, but"},
+		{"outside of what is signed", "SHA256SUMS", signedSums(b+"  two.img") + a + "  " + name, "line 9 is not used: it is outside of what is signed"},
+		{"before what is signed", "SHA256SUMS", a + "  " + name + "\n" + signedSums(b+"  two.img"), "line 1 is not used: it is outside of what is signed"},
+		{"in a second message", "SHA256SUMS", signedSums(b+"  two.img") + signedSums(a+"  "+name), "does not name"},
 		{"tag and length disagree", "x", "SHA512 (" + name + ") = " + a + "\n", "tagged SHA-512, but its 64 digits are the length of SHA-256"},
 		{"another algorithm", "x", "SHA3-256 (" + name + ") = " + a + "\n", "SHA3-256 is not an algorithm known here"},
 		{"alone, for another", "other.img.sha256", a + "\n", "line 1: a digest without a name"},

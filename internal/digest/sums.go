@@ -12,8 +12,10 @@
 // The algorithm follows from the number of digits; a tag must agree with it. Lines may end
 // with CR LF, the file may start with a UTF-8 byte order mark, empty lines and lines that start with
 // # or ; mean nothing. All of it may be wrapped in an OpenPGP clear-signed message (RFC 9580
-// section 7), whose dash escapes are undone; the signature itself is not looked at here.
-// A line that is none of these is kept with the reason, and doesn't spoil the others.
+// section 7), whose dash escapes are undone; the signature itself is not looked at here. Lines outside of
+// the first such message are not used: anybody can have added them.
+// A line that is none of these is kept with the reason, and doesn't spoil the others, unless it names the file that is
+// looked for and what stands there is nearly a digest.
 package digest
 
 import (
@@ -33,7 +35,8 @@ type Sums struct {
 	Name    string // of the file, for messages
 	Entries []Entry
 	Skipped []Skipped
-	Signed  bool // wrapped in a clear-signed message
+	Signed  bool   // wrapped in a clear-signed message
+	Text    []byte // all of it, as it was read
 }
 
 // Entry is one digest of a sums file.
@@ -43,10 +46,24 @@ type Entry struct {
 	File string // the name it is for, as written; empty for a digest that stands alone
 }
 
-// Skipped is a line that isn't understood.
+// Skipped is a line that isn't used.
 type Skipped struct {
-	Line int
-	Why  string
+	Line    int
+	Why     string
+	Outside bool // of what is signed; otherwise it isn't understood
+
+	text   string
+	nearly bool // it has what is nearly a digest
+}
+
+// Outside lists the lines that stand outside of what is signed.
+func (s *Sums) Outside() (lines []int) {
+	for _, k := range s.Skipped {
+		if k.Outside {
+			lines = append(lines, k.Line)
+		}
+	}
+	return lines
 }
 
 // SumsError says what is wrong with a sums file as a whole.
@@ -65,7 +82,7 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read sums file %s: %w", name, err)
 	}
-	s := &Sums{Name: name}
+	s := &Sums{Name: name, Text: text}
 	switch {
 	case len(text) > maxSums:
 		return nil, &SumsError{name, "is too large for a sums file", nil}
@@ -88,8 +105,16 @@ func (s *Sums) parse(text []byte) {
 		body = iota
 		headers
 		signature
+		outside
 	)
+	const begin = "-----BEGIN PGP SIGNED MESSAGE-----"
 	where := body
+	for line := range bytes.Lines(text) {
+		if string(bytes.TrimRight(line, "\r\n")) == begin {
+			where = outside // until it begins
+			break
+		}
+	}
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, maxSums+1)
 	for n := 1; lines.Scan(); n++ {
@@ -97,14 +122,18 @@ func (s *Sums) parse(text []byte) {
 		switch {
 		case where == signature:
 			if line == "-----END PGP SIGNATURE-----" {
-				where = body
+				where = outside
 			}
 		case where == headers:
 			if line == "" {
 				where = body
 			}
-		case line == "-----BEGIN PGP SIGNED MESSAGE-----":
+		case line == begin && !s.Signed:
 			s.Signed, where = true, headers
+		case where == outside:
+			if !isComment(line) {
+				s.Skipped = append(s.Skipped, Skipped{Line: n, Why: "it is outside of what is signed", Outside: true, text: line})
+			}
 		case line == "-----BEGIN PGP SIGNATURE-----":
 			where = signature
 		default:
@@ -116,8 +145,14 @@ func (s *Sums) parse(text []byte) {
 	}
 }
 
+// isComment tells a line that means nothing.
+func isComment(line string) bool {
+	trimmed := strings.TrimSpace(line)
+	return trimmed == "" || trimmed[0] == '#' || trimmed[0] == ';'
+}
+
 func (s *Sums) line(n int, line string) {
-	if trimmed := strings.TrimSpace(line); trimmed == "" || trimmed[0] == '#' || trimmed[0] == ';' {
+	if isComment(line) {
 		return
 	}
 	parse := parseLine
@@ -126,11 +161,28 @@ func (s *Sums) line(n int, line string) {
 	}
 	e, err := parse(line)
 	if err != nil {
-		s.Skipped = append(s.Skipped, Skipped{n, err.Error()})
+		s.Skipped = append(s.Skipped, Skipped{Line: n, Why: err.Error(), text: line, nearly: nearly(line)})
 		return
 	}
 	e.Line = n
 	s.Entries = append(s.Entries, e)
+}
+
+// nearly tells whether a line that can't be read has what is meant for a digest: the tag of an algorithm that is known here, or a word of hex digits, most of them
+// right. Others may be digests by algorithms that aren't known, or plain words.
+func nearly(line string) bool {
+	if isTagged(line) {
+		tag, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), `\`), "(")
+		return byName(strings.TrimSpace(tag)) != 0
+	}
+	word, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimLeft(line, " \t"), `\`), " ")
+	digits := 0
+	for _, r := range word {
+		if strings.ContainsRune(hexDigits, r) {
+			digits++
+		}
+	}
+	return digits >= 24 && digits*10 >= len(word)*9
 }
 
 // isTagged tells the tagged notation from the others: hex digits are never followed by a
@@ -218,6 +270,9 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 				ofName = append(ofName, e)
 			}
 		}
+		if err := s.unreadable(name); err != nil {
+			return nil, err
+		}
 		if err := s.conflict(name, ofName); err != nil {
 			return nil, err
 		}
@@ -227,6 +282,33 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 		return nil, &SumsError{s.Name, s.notNamed(names[0]), s}
 	}
 	return dedupe(found), nil
+}
+
+// unreadable tells whether a line names the file, but its digest can't be read: another one must not stand in for it.
+func (s *Sums) unreadable(name string) error {
+	for _, k := range s.Skipped {
+		if k.nearly && !k.Outside && mentions(k.text, name) {
+			return &SumsError{s.Name, fmt.Sprintf("names %s in line %d, but the digest there can't be read: %s", name, k.Line, k.Why), s}
+		}
+	}
+	return nil
+}
+
+// mentions tells whether a name stands in a line, with or without folders, and not as a part of another name.
+func mentions(line, name string) bool {
+	for at := 0; ; {
+		i := strings.Index(line[at:], name)
+		if i < 0 || name == "" {
+			return false
+		}
+		start, end := at+i, at+i+len(name)
+		before := start == 0 || strings.ContainsRune(" \t*(/\\", rune(line[start-1]))
+		after := end == len(line) || strings.ContainsRune(" \t)", rune(line[end]))
+		if before && after {
+			return true
+		}
+		at = start + 1
+	}
 }
 
 func (s *Sums) namedAfter(image string) bool {
@@ -284,8 +366,12 @@ func (s *Sums) skippedLines() string {
 	var out strings.Builder
 	for i, k := range s.Skipped {
 		if i == 3 {
-			fmt.Fprintf(&out, "; and %d more lines are not understood", len(s.Skipped)-i)
+			fmt.Fprintf(&out, "; and %d more lines are not used", len(s.Skipped)-i)
 			break
+		}
+		if k.Outside {
+			fmt.Fprintf(&out, "; line %d is not used: %s", k.Line, k.Why)
+			continue
 		}
 		fmt.Fprintf(&out, "; line %d is not understood: %s", k.Line, k.Why)
 	}

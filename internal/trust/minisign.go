@@ -49,42 +49,45 @@ func (r Ring) minisign(text []byte, signed io.Reader) ([]Signature, error) {
 		return nil, ErrNoSignature
 	}
 	s := Signature{Format: Minisign, KeyID: fmt.Sprintf("%016X", sig.KeyID), Status: Unknown, Made: madeBy(sig.TrustedComment)}
+	var verify func(minisign.PublicKey) bool // of what is signed, which can be read only once
 	for i := range r {
 		public, is := r[i].own.(minisign.PublicKey)
 		if !is || public.ID() != sig.KeyID {
 			continue
 		}
-		s.Key = &r[i]
-		good, err := verifyMinisign(public, sig, text, signed)
-		switch {
-		case err != nil:
-			return nil, err
-		case good:
-			s.Status = Good
-		default:
-			s.Status, s.Why = Bad, "what it was made for has changed, or it was made with another key"
+		if verify == nil {
+			var err error
+			if verify, err = verifierOf(sig, text, signed); err != nil {
+				return nil, err
+			}
 		}
+		s.Key = &r[i]
+		if verify(public) {
+			s.Status, s.Why = Good, ""
+			break
+		}
+		s.Status, s.Why = Bad, "what it was made for has changed, or it was made with another key"
 	}
 	return []Signature{s}, nil
 }
 
-// verifyMinisign checks a signature of either form: of the BLAKE2b digest of the file, or of the file itself.
-func verifyMinisign(public minisign.PublicKey, sig minisign.Signature, text []byte, signed io.Reader) (bool, error) {
+// verifierOf reads what is signed, and checks the signature of either form by one key after the other: of the BLAKE2b digest of the file, or of the file itself.
+func verifierOf(sig minisign.Signature, text []byte, signed io.Reader) (func(minisign.PublicKey) bool, error) {
 	if sig.Algorithm == minisign.HashEdDSA {
 		r := minisign.NewReader(signed)
 		if _, err := io.Copy(io.Discard, r); err != nil {
-			return false, err
+			return nil, err
 		}
-		return r.Verify(public, text), nil
+		return func(public minisign.PublicKey) bool { return r.Verify(public, text) }, nil
 	}
 	all, err := io.ReadAll(io.LimitReader(signed, legacyMax+1))
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	if len(all) > legacyMax {
-		return false, fmt.Errorf("the minisign signature is of the old form, which can't be checked for files larger than %d MiB", legacyMax>>20)
+		return nil, fmt.Errorf("the minisign signature is of the old form, which can't be checked for files larger than %d MiB", legacyMax>>20)
 	}
-	return minisign.Verify(public, all, text), nil
+	return func(public minisign.PublicKey) bool { return minisign.Verify(public, all, text) }, nil
 }
 
 // madeBy reads the time that the reference program puts into the trusted comment.

@@ -136,6 +136,9 @@ func (r Ring) verify(signed, body io.Reader) ([]Signature, error) {
 func judge(c *openpgp.SignatureCandidate) (Status, string) {
 	now := time.Now()
 	e := c.SignedByEntity
+	if made := madeLater(c, now); !made.IsZero() {
+		return Refused, fmt.Sprintf("by the clock of this computer it was made in the future, on %s: set the date, if it is wrong", made.UTC().Format("2 January 2006"))
+	}
 	var wrong pgperrors.SignatureError
 	switch err := c.SignatureError; {
 	case e.Revoked(now):
@@ -165,6 +168,20 @@ func judge(c *openpgp.SignatureCandidate) (Status, string) {
 		return Refused, "its key has expired or was revoked"
 	}
 	return Good, ""
+}
+
+// slack is how much clocks may differ.
+const slack = 10 * time.Minute
+
+// madeLater is when the signature or its key was made, if that is still to come: more often it is this computer's date that is wrong.
+func madeLater(c *openpgp.SignatureCandidate, now time.Time) (made time.Time) {
+	if s := c.CorrespondingSig; s != nil && s.CreationTime.After(now.Add(slack)) {
+		return s.CreationTime
+	}
+	if key := c.SignedByEntity.PrimaryKey.CreationTime; key.After(now.Add(slack)) {
+		return key
+	}
+	return made
 }
 
 // ClearSigned checks a clear-signed message (RFC 9580 section 7), and returns the text that is signed: what stands before or

@@ -140,6 +140,16 @@ func ReadKeyFile(path string) ([]Key, error) {
 	return keys, nil
 }
 
+// Distinct is the ring without keys that are in it already.
+func (r Ring) Distinct() (out Ring) {
+	for _, k := range r {
+		if !slices.ContainsFunc(out, func(o Key) bool { return o.Format == k.Format && o.Fingerprint == k.Fingerprint }) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
 // ByID finds a key by its ID or the end of its fingerprint, of 8 characters at least.
 func (r Ring) ByID(text string) []Key {
 	text = plainHex(text)

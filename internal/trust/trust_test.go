@@ -179,6 +179,35 @@ func TestKeysThatMustNotBeReliedOn(t *testing.T) {
 	assert.Equal(t, "its key is not one for signing", found[0].Why)
 }
 
+// TestKeyThatIsNamedTwice has a signature read what it is of once for all keys: the second pass over a stream has nothing left, and would be of an empty file.
+func TestKeyThatIsNamedTwice(t *testing.T) {
+	s := newSigner(t)
+	s.sh(`echo | minisign -G -f -W -p a.pub -s a.key >/dev/null
+		minisign -S -W -s a.key -m SUMS -x good.minisig; minisign -S -W -l -s a.key -m SUMS -x old.minisig
+		: > empty; minisign -S -W -s a.key -m empty -x empty.minisig`)
+	twice := s.keys("a.pub", "a.pub")
+	for _, file := range []string{"good.minisig", "old.minisig"} {
+		assert.Equal(t, Good, s.detached(twice, file)[0].Status, file)
+	}
+	assert.Equal(t, Bad, s.detached(twice, "empty.minisig")[0].Status, "the signature of an empty file is none of another")
+	assert.Len(t, twice.Distinct(), 1)
+}
+
+// TestSignatureOfTheFuture is met by boards and computers without a clock.
+func TestSignatureOfTheFuture(t *testing.T) {
+	s := newSigner(t)
+	s.sh(`gpg --faked-system-time 20991231T000000! --quick-gen-key 'Saltmarsh <tides@saltmarsh.example>' ed25519 sign never
+		gpg --faked-system-time 20991231T000000! --detach-sign -o future.sig SUMS; gpg --export > future.gpg
+		gpg --quick-gen-key 'Brindle <boards@saltmarsh.example>' ed25519 sign never
+		gpg --faked-system-time 20991231T000000! -u Brindle --detach-sign -o later.sig SUMS; gpg --export Brindle > now.gpg`)
+	for sig, key := range map[string]string{"future.sig": "future.gpg", "later.sig": "now.gpg"} {
+		found := s.detached(s.keys(key), sig)
+		require.NotEmpty(t, found, sig)
+		assert.Equal(t, Refused, found[0].Status, sig)
+		assert.Contains(t, found[0].Why, "made in the future, on 31 December 2099: set the date", sig)
+	}
+}
+
 func TestKeptKeys(t *testing.T) {
 	s := newSigner(t)
 	s.sh(`gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never; gpg --export --armor > club.asc

@@ -130,9 +130,28 @@ func signatureFacts(a *answer, r check.Report) {
 		}
 		a.add("signature", "%s", fact)
 	}
+	for _, u := range r.Unsigned {
+		a.note("%s has lines outside of what is signed (%s). Anybody can have added them; they are not used.", FileName(u.File), lineNumbers(u.Lines))
+	}
 	if r.BadSignature() == nil && r.SignedBy() == nil && slices.ContainsFunc(r.Signatures, func(s trust.Signature) bool { return s.Status == trust.Unknown }) {
 		a.note("To rely on the signature, get the publisher's key from a place that you trust: zipstamp keys add FILE")
 	}
+}
+
+// lineNumbers lists the first few lines.
+func lineNumbers(lines []int) string {
+	const most = 4
+	var out []string
+	for _, n := range lines[:min(len(lines), most)] {
+		out = append(out, fmt.Sprint(n))
+	}
+	if len(lines) == 1 {
+		return "line " + out[0]
+	}
+	if len(lines) > most {
+		return fmt.Sprintf("lines %s and %d more", strings.Join(out, ", "), len(lines)-most)
+	}
+	return "lines " + strings.Join(out, ", ")
 }
 
 func unpublished(a *answer, name string, r check.Report) {
@@ -226,6 +245,8 @@ func mismatched(a *answer, name string, r check.Report) {
 	switch {
 	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.What == "":
 		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
+	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.What == "":
+		a.note("Set this computer's date, and check again. If the date is right, don't use this file.")
 	case first != nil || r.What != "" || r.Size == 0 || r.BadSignature() != nil:
 		a.note("Don't use this file. Download it again, from the publisher's own page.")
 	case len(r.Wrong) == 0:

@@ -27,7 +27,17 @@ func TestGaugeSentences(t *testing.T) {
 		"sdb seems to hold what it claims: all places that were tried in 64.0 GB hold what was written.":                 {&gauge.Report{Method: gauge.BySpots, Verdict: gauge.Holds, Tested: 64e9}, nil},
 		"sdb is counterfeit: it holds 8.00 GB of the 64.0 GB that it claims; what is written beyond is lost.":            {&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Real: 8e9, Exact: true}}, nil},
 		"sdb is counterfeit: it claims 64.0 GB, and keeps nothing of what is written to it.":                             {&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Exact: true}}, nil},
-		"sdb is counterfeit: it loses what is written here and there, so it holds less than the 64.0 GB that it claims.": {&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{}}, nil},
+		"sdb is counterfeit: it loses what is written here and there, so it holds less than the 64.0 GB that it claims.": {&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Anywhere: true}}, nil},
+		"sdb is counterfeit: it claims 64.0 GB, and keeps at most 36.0 MB of what was written last.":                     {&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Anywhere: true, Most: 36e6}}, nil},
+		"sdb is counterfeit: it claims 64.0 GB, and keeps about 500 MB, wherever that is written (from 400 MB to 600 MB).": {
+			&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Anywhere: true, Real: 400e6, Most: 600e6}}, nil,
+		},
+		"sdb is counterfeit: it holds about 7.50 GB of the 64.0 GB that it claims (from 7.00 GB to 8.00 GB).": {
+			&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Real: 7e9, Most: 8e9}}, nil,
+		},
+		"The test of sdb came to no result: from 268 MB on it took no writes any more, as worn-out cards do.": {
+			&gauge.Report{Verdict: gauge.Inconclusive}, &card.StuckError{Offset: 268e6, Err: syscall.EIO},
+		},
 		"sdb is counterfeit: it holds 8.00 GB of the 64.0 GB that it claims; what is written beyond overwrites what is there. It is faulty too: below that, 1 sector has wrong bits (2 bits in all), so it can't be trusted for anything.": {
 			&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Real: 8e9, Repeats: true, Exact: true}, Bad: gauge.Counts{Worn: 1, Bits: 2}}, nil,
 		},

@@ -306,7 +306,7 @@ func stateClause(r stamp.Result, err error) string {
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
 		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
-	case r.Loss != nil, errors.As(err, new(*card.StuckError)):
+	case r.Loss != nil, errors.As(err, new(*card.StuckError)), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EPERM):
 		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
