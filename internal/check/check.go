@@ -133,6 +133,7 @@ type Report struct {
 	What      string // "a web page": what the file is in place of an image
 	Partial   string // the ending that tells that the download was not finished
 	Damage    error  // why it can't be unpacked
+	NoImage   error  // it can be unpacked, and is no image of a disk
 	Shortfall int64  // bytes that a raw image lacks, going by its partition table
 }
 
@@ -152,6 +153,8 @@ type Unnamed struct {
 // Outcome sums up the report.
 func (r Report) Outcome() Outcome {
 	switch {
+	case r.Size == 0 && len(r.Wrong) == 0 && r.Unmatched() == nil:
+		return Broken // and be it the digest of nothing that was published
 	case len(r.Wrong) > 0, len(r.Slips) > 0, r.Unmatched() != nil, r.BadSignature() != nil, r.Required && r.SignedBy() == nil:
 		return Mismatched
 	case len(r.Published) > 0, r.SignedBy() != nil:
@@ -172,6 +175,17 @@ func (r Report) Unmatched() *Held {
 	return nil
 }
 
+// Uncompared tells why a published digest that is not the download's could not be compared with what is in it: that can't be unpacked here. nil if all was compared.
+func (r Report) Uncompared() error {
+	if r.Unmatched() == nil || len(r.Image) > 0 || r.Size == 0 || r.What != "" {
+		return nil
+	}
+	if errors.As(r.Damage, new(*image.UnusableError)) || errors.As(r.Damage, new(*image.ChoiceError)) {
+		return r.Damage
+	}
+	return nil
+}
+
 // OnlyForgeable tells whether all that matched are digests that show damage and not forgery.
 func (r Report) OnlyForgeable() bool {
 	for _, h := range r.Published {
@@ -188,6 +202,13 @@ func (r Report) OnlyForgeable() bool {
 func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
 	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), What: f.What(), Partial: f.Partial(), Shortfall: f.Shortfall()}
 	contents, err := f.Look(member)
+	if errors.As(err, new(*image.UnusableError)) && !f.Once() && !p.Nothing() { // it may be what was published, whatever it is
+		anything := f.Anything()
+		if c, other := anything.Look(member); other == nil && c.Packing != image.RawPacking {
+			r.NoImage, f, contents = err, anything, c
+			err = nil
+		}
+	}
 	if err != nil {
 		r.Damage = err
 	} else {

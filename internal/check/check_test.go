@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -17,6 +18,7 @@ import (
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/testbed"
 )
 
 // download is an image and its packed form.
@@ -185,4 +187,33 @@ func TestCheckEndsWithItsContext(t *testing.T) {
 		_, err = Run(ctx, f, "", p, nil)
 		assert.ErrorIs(t, err, stopped)
 	}
+}
+
+// TestWhatIsNotComputedIsNotCompared tells a digest that differs from one that could not be computed.
+func TestWhatIsNotComputedIsNotCompared(t *testing.T) {
+	testbed.NeedTool(t, "zip", "gzip")
+	dir := t.TempDir()
+	img := make([]byte, 8192)
+	img[510], img[511] = 0x55, 0xAA
+	text := []byte("Tides of the week\n")
+	for name, data := range map[string][]byte{"os.img": img, "tides.txt": text, "empty.img": nil} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
+	}
+	cmd := exec.Command("sh", "-ec", "zip -q -P secret secret.zip os.img; gzip -k tides.txt")
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	check := func(name string, data []byte) Report {
+		return run(t, filepath.Join(dir, name), []digest.Digest{sum(digest.SHA256, data)}, nil, nil)
+	}
+	r := check("secret.zip", img)
+	assert.Equal(t, Mismatched, r.Outcome())
+	assert.ErrorContains(t, r.Uncompared(), "is encrypted")
+	r = check("tides.txt.gz", text)
+	assert.Equal(t, Matched, r.Outcome(), "the digest is right, whatever it is of")
+	assert.ErrorContains(t, r.NoImage, "holds text")
+	r = check("tides.txt.gz", img)
+	assert.Equal(t, Mismatched, r.Outcome())
+	assert.NoError(t, r.Uncompared())
+	assert.Equal(t, Broken, check("empty.img", nil).Outcome(), "nothing is no image, whatever was published")
 }

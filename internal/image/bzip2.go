@@ -18,6 +18,6 @@ var bzip2Packing = packing{
 				bytes.Equal(head[4:10], []byte{0x17, 0x72, 0x45, 0x38, 0x50, 0x90}))
 	},
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
-		return plainLayer(bzip2.NewReader(r, s.lanes), Size{}), nil
+		return plainLayer(bzip2.NewReader(r, s.lanes, trailing), Size{}), nil
 	},
 }

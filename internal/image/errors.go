@@ -12,6 +12,7 @@ type DamageError struct {
 	At        int64 // about where in the file, bytes; decoders read ahead a little
 	Unpacked  int64 // bytes of the image that came out before
 	Truncated bool  // the file ends too early
+	Trailing  int64 // bytes that don't belong to it, behind its end, which is at At; nothing else is wrong then
 	Total     Size  // of a file that ends too early: its length by its own account
 	Err       error
 }
@@ -22,6 +23,9 @@ func (e *DamageError) Error() string {
 	}
 	if e.Truncated {
 		return fmt.Sprintf("%s is cut short: it ends at byte %d, before its %s packing does (%v)", e.Path, e.At, e.Packing, e.Err)
+	}
+	if e.Trailing > 0 {
+		return fmt.Sprintf("%s: its %s packing ends at byte %d, and %v", e.Path, e.Packing, e.At, e.Err)
 	}
 	return fmt.Sprintf("%s is damaged near byte %d, after %d bytes of the image (%s: %v)", e.Path, e.At, e.Unpacked, e.Packing, e.Err)
 }

@@ -33,6 +33,14 @@ type File struct {
 	info  fs.FileInfo
 
 	looked map[string]look // by member: what Look has found
+	any    bool            // what is unpacked needn't be an image
+}
+
+// Anything gives the file as one of which anything is unpacked, be it an image or not, so that its digest can be computed.
+func (f *File) Anything() *File {
+	g := *f
+	g.any, g.looked = true, map[string]look{}
+	return &g
 }
 
 // look is an answer of Look.
@@ -225,7 +233,7 @@ func (f *File) look(member string) (Contents, error) {
 	}
 	p := f.packing()
 	if p.name == RawPacking {
-		if what := stranger(f.head); what != "" {
+		if what := stranger(f.head); what != "" && !f.any {
 			return Contents{}, notAnImage(f.Path, what)
 		}
 	}
@@ -256,7 +264,7 @@ func article(name string) string {
 
 // lookInside unpacks the first bytes.
 func (f *File) lookInside(c Contents, member string) (Contents, error) {
-	set := setting{path: f.Path, member: member, lanes: 1, limit: math.MaxInt64, index: c.index}
+	set := setting{path: f.Path, member: member, lanes: 1, limit: math.MaxInt64, index: c.index, any: f.any}
 	if f.once {
 		return f.lookIntoPipe(c, set)
 	}
@@ -374,7 +382,10 @@ func (f *File) name(err error, packing string, at int64) error {
 	var unusable *UnusableError
 	var unsupported *xz.UnsupportedError
 	var wrongXZ *xz.Error
+	var foreign *trailingError
 	switch {
+	case errors.As(err, &foreign):
+		return &DamageError{Path: f.Path, Packing: packing, At: max(f.Size-foreign.count, 0), Trailing: foreign.count, Err: foreign}
 	case errors.As(err, &damage):
 		damage.Path, damage.Packing = f.Path, packing
 		if damage.Truncated {

@@ -4,6 +4,9 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
+	"fmt"
+	"io"
+	"slices"
 
 	"github.com/klauspost/compress/gzip"
 )
@@ -21,7 +24,8 @@ var gzipPacking = packing{
 		if err != nil {
 			return nil, err
 		}
-		return plainLayer(d, Size{}), nil
+		d.Multistream(false)
+		return plainLayer(&gzipMembers{d, r}, Size{}), nil
 	},
 }
 
@@ -33,4 +37,57 @@ func gzipSize(f *File) Size {
 		return Size{}
 	}
 	return Size{int64(binary.LittleEndian.Uint32(isize[:])), AtLeast}
+}
+
+// gzipMembers reads one member after the other. Zeros behind the last are no part of it: they come from copying by blocks.
+type gzipMembers struct {
+	*gzip.Reader
+	from *bufio.Reader
+}
+
+func (g *gzipMembers) Read(p []byte) (int, error) {
+	for {
+		n, err := g.Reader.Read(p)
+		if n > 0 || err != io.EOF {
+			if err == io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		if start, _ := g.from.Peek(2); !bytes.Equal(start, []byte{0x1f, 0x8b}) {
+			return 0, trailing(g.from)
+		}
+		if err := g.Reset(g.from); err != nil {
+			return 0, early(err)
+		}
+		g.Multistream(false)
+	}
+}
+
+// trailing reads what follows the end of a packed stream: io.EOF if that is nothing, or only zeros.
+func trailing(r io.Reader) error {
+	var count int64
+	foreign := false
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := r.Read(buf)
+		count += int64(n)
+		foreign = foreign || slices.ContainsFunc(buf[:n], func(b byte) bool { return b != 0 })
+		switch {
+		case err == io.EOF && foreign:
+			return &trailingError{count}
+		case err != nil:
+			return err
+		}
+	}
+}
+
+// trailingError says that bytes follow which don't belong to a packed stream.
+type trailingError struct{ count int64 }
+
+func (e *trailingError) Error() string {
+	if e.count == 1 {
+		return "1 byte that does not belong to it follows its end"
+	}
+	return fmt.Sprintf("%d bytes that do not belong to it follow its end", e.count)
 }

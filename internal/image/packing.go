@@ -51,6 +51,7 @@ type setting struct {
 	member string    // the image asked for within an archive; empty if none is
 	lanes  int       // how many blocks may be unpacked side by side
 	limit  int64     // bytes that any stream may unpack to
+	any    bool      // what comes out needn't be an image
 	index  *xz.Index // of an xz file; nil within another packing
 }
 

@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 	"io"
 	"math"
+	"strings"
 
 	"github.com/bodgit/sevenzip"
 	"github.com/ulikunitz/xz/lzma"
@@ -149,6 +150,9 @@ func err7z(err error) error {
 	if errors.As(err, &read) && read.Encrypted {
 		return &UnusableError{Why: "is encrypted: it needs a password", Next: "unpack it with the program that made it, and give the image that comes out"}
 	}
+	if err != nil && strings.Contains(err.Error(), "unsupported compression algorithm") { // the library has no error of its own for it
+		return &UnusableError{Why: "is packed by a method that is not built in (such as Deflate64)", Next: "unpack it with the program that made it, and give the image that comes out"}
+	}
 	return err
 }
 
@@ -179,6 +183,9 @@ func sevenZipTotal(head []byte) Size {
 func bound7z(f *File) error {
 	if len(f.head) < sevenZipStart {
 		return nil // the library says what is wrong
+	}
+	if sevenZipTotal(f.head) == (Size{}) {
+		return errors.New("the archive's first header is not well formed")
 	}
 	offset, size := binary.LittleEndian.Uint64(f.head[12:]), binary.LittleEndian.Uint64(f.head[20:])
 	if size > sevenZipHeaderMax {

@@ -47,7 +47,7 @@ func (st *stack) descend(s setting) error {
 		if err != nil && err != io.EOF {
 			return err
 		}
-		if len(head) == 0 {
+		if len(head) == 0 && !s.any {
 			return &UnusableError{s.path, "holds an image of no bytes", "download it again"}
 		}
 		st.head, st.recognised = slices.Clone(head), isDisk(head)
@@ -68,6 +68,9 @@ func (st *stack) descend(s setting) error {
 			return err
 		}
 		st.push(next, p.name, inner)
+	}
+	if s.any {
+		return nil
 	}
 	if what := stranger(st.head); what != "" {
 		return strangerWithin(s.path, what)

@@ -33,7 +33,7 @@ func (f *File) Unpack(c Contents, tap io.Writer) (*Stream, error) {
 	if lanes == 0 {
 		lanes = runtime.GOMAXPROCS(0)
 	}
-	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, index: c.index})
+	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, index: c.index, any: f.any})
 }
 
 func (f *File) unpack(c Contents, tap io.Writer, set setting) (*Stream, error) {

@@ -6,13 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 )
 
 var tarPacking = packing{
 	name:    "tar",
 	endings: []string{".tar"},
-	match:   func(head []byte) bool { return hasMark(head, 257, "ustar") && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
+	match:   func(head []byte) bool { return (hasMark(head, 257, "ustar") || isOldTar(head)) && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
 	look:    lookTar,
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
 		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
@@ -25,6 +26,24 @@ var tarPacking = packing{
 		}
 		return &layer{ReadCloser: io.NopCloser(t), member: t.header.Name, size: Size{t.header.Size, Exact}, unchecked: true}, nil
 	},
+}
+
+// isOldTar tells an archive of the form before POSIX, which has no mark: its first header has a name, and a checksum that is right (the sum of its bytes, with spaces in the
+// checksum's place, as octal digits).
+func isOldTar(head []byte) bool {
+	const block, at, end = 512, 148, 156
+	if len(head) < block || head[0] == 0 {
+		return false
+	}
+	want, err := strconv.ParseInt(strings.Trim(string(head[at:end]), " \x00"), 8, 32)
+	sum := int64(0)
+	for i, b := range head[:block] {
+		if i >= at && i < end {
+			b = ' '
+		}
+		sum += int64(b)
+	}
+	return err == nil && sum == want
 }
 
 // lookTar goes through a file's headers, which is soon done where there is nothing to unpack.

@@ -30,6 +30,8 @@ const (
 	zip64EndSize   = 56     // section 4.3.14
 	zip64Locator   = 20     // section 4.3.15
 	zip64Mark32    = 0xFFFFFFFF
+	zipSplit       = "PK\x07\x08"
+	zipSpanned     = "PK00"
 	zipBZIP2       = 12 // section 4.4.5, compression methods
 	zipLZMA        = 14
 	zipZstdOld     = 20
@@ -89,6 +91,9 @@ var zipPacking = packing{
 	name:    "zip",
 	endings: []string{".zip"},
 	match: func(head []byte) bool {
+		for _, mark := range []string{zipSplit, zipSpanned} { // an archive that was to be split, and has one part after all (section 8.5.3 and 8.5.4)
+			head = bytes.TrimPrefix(head, []byte(mark))
+		}
 		return bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06"))
 	},
 	look: lookZip,
@@ -98,7 +103,7 @@ func lookZip(f *File, wanted string) (Contents, error) {
 	if err := boundZip(f); err != nil {
 		return Contents{}, err
 	}
-	z, err := zip.NewReader(f.file, f.Size)
+	z, err := zip.NewReader(withoutComment(f))
 	if errors.Is(err, zip.ErrFormat) {
 		return Contents{}, &DamageError{At: f.Size, Truncated: true, Err: errors.New("no zip directory at its end")}
 	}
@@ -148,6 +153,50 @@ func lookZip(f *File, wanted string) (Contents, error) {
 	}, nil
 }
 
+// zipEnd finds the end record (section 4.3.16), whose comment goes on to the file's end. Where there are several such, the first is it: the others stand in its comment. -1 says that
+// there is none.
+func zipEnd(tail []byte) int {
+	for at := 0; at+zipEndSize <= len(tail); at++ {
+		if bytes.HasPrefix(tail[at:], []byte("PK\x05\x06")) && at+zipEndSize+int(binary.LittleEndian.Uint16(tail[at+20:])) == len(tail) {
+			return at
+		}
+	}
+	return -1
+}
+
+// withoutComment reads a zip file that ends with its end record, since the library takes the last mark for it.
+func withoutComment(f *File) (io.ReaderAt, int64) {
+	tail := make([]byte, min(f.Size, zipEndSize+math.MaxUint16))
+	if _, err := f.file.ReadAt(tail, f.Size-int64(len(tail))); err != nil {
+		return f.file, f.Size
+	}
+	at := zipEnd(tail)
+	if at < 0 {
+		return f.file, f.Size
+	}
+	end := f.Size - int64(len(tail)) + int64(at) + zipEndSize
+	return uncommented{f.file, end}, end
+}
+
+// uncommented is a file up to an end record whose comment is empty.
+type uncommented struct {
+	io.ReaderAt
+	end int64
+}
+
+func (u uncommented) ReadAt(p []byte, off int64) (int, error) {
+	n, err := u.ReaderAt.ReadAt(p[:max(min(int64(len(p)), u.end-off), 0)], off)
+	for at := u.end - 2; at < u.end; at++ { // the length of the comment
+		if i := at - off; i >= 0 && i < int64(n) {
+			p[i] = 0
+		}
+	}
+	if err == nil && n < len(p) {
+		err = io.EOF
+	}
+	return n, err
+}
+
 // boundZip refuses a directory that would take much memory to read. It finds the end record as readers do, from the end; a
 // file where it can't be found is left to the library to judge.
 func boundZip(f *File) error {
@@ -155,8 +204,8 @@ func boundZip(f *File) error {
 	if _, err := f.file.ReadAt(tail, f.Size-int64(len(tail))); err != nil {
 		return err
 	}
-	at := bytes.LastIndex(tail, []byte("PK\x05\x06"))
-	if at < 0 || at+zipEndSize > len(tail) {
+	at := zipEnd(tail)
+	if at < 0 {
 		return nil
 	}
 	records := uint64(binary.LittleEndian.Uint16(tail[at+10:]))

@@ -49,6 +49,10 @@ func matched(a *answer, name string, r check.Report) {
 		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
 	}
 	signatureFacts(a, r)
+	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
+		a.style = caution
+		a.note("It %s; it can't be stamped.", word(noImage.Why))
+	}
 	if r.SignedBy() == nil && r.OnlyForgeable() {
 		a.style = caution
 		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best(r).Algorithm)
@@ -186,6 +190,8 @@ func broken(a *answer, name string, r check.Report) {
 		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, r.What)
 	case errors.As(r.Damage, &unusable):
 		a.sentence = fmt.Sprintf("%s %s.", name, unusable.Why)
+	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
+		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, count(damage.Trailing, "byte"))
 	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
 		a.sentence = name + " is cut short: the download was not complete."
 	default:
@@ -217,6 +223,8 @@ func mismatched(a *answer, name string, r check.Report) {
 		a.sentence = fmt.Sprintf("%s may be right, but the digest given was copied wrong: %s.", name, r.Slips[0].What)
 	case first != nil && first.Slip != "":
 		a.sentence = fmt.Sprintf("%s may be right, but the digest was copied wrong: %s.", name, first.Slip)
+	case r.Uncompared() != nil:
+		a.sentence = fmt.Sprintf("%s can't be compared with what was published: %s.", name, uncomparedClause(r))
 	case first != nil:
 		a.sentence = fmt.Sprintf("%s is not what was published: its %s differs.", name, first.Algorithm)
 	case len(r.Wrong) == 0:
@@ -245,6 +253,11 @@ func mismatched(a *answer, name string, r check.Report) {
 	switch {
 	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.What == "":
 		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
+	case r.Uncompared() != nil && r.BadSignature() == nil:
+		a.note("The published digest is not that of the file as downloaded. It may be that of the image in it, which could not be computed.")
+		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) && unusable.Next != "" {
+			a.note("Next: %s.", unusable.Next)
+		}
 	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.What == "":
 		a.note("Set this computer's date, and check again. If the date is right, don't use this file.")
 	case first != nil || r.What != "" || r.Size == 0 || r.BadSignature() != nil:
@@ -254,6 +267,19 @@ func mismatched(a *answer, name string, r check.Report) {
 	default:
 		a.note("If the file is right, name the sums file or the digest that is meant for it: --sums FILE or --digest DIGEST.")
 	}
+}
+
+// uncomparedClause says why the image in a download has no digest.
+func uncomparedClause(r check.Report) string {
+	var unusable *image.UnusableError
+	var choice *image.ChoiceError
+	switch {
+	case errors.As(r.Damage, &choice):
+		return fmt.Sprintf("it holds %s, and the digest may be of one of them", count(int64(len(choice.Members)), "image"))
+	case errors.As(r.Damage, &unusable):
+		return "it " + word(unusable.Why)
+	}
+	return "it can't be unpacked"
 }
 
 // firstSums shortens the long list of what a sums file does hold: the sentence has only its start.
@@ -308,12 +334,17 @@ func diagnosis(a *answer, r check.Report) {
 		a.add("damage", "cut short: %s by its own account, so the download was not complete", ofTotal(damage))
 	case errors.As(r.Damage, &damage) && damage.Truncated:
 		a.add("damage", "cut short: the file ends at byte %s, before its %s packing does, so the download was not complete", place(damage.At), damage.Packing)
+	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
+		a.add("damage", "its %s packing ends at byte %s, and %v", damage.Packing, place(damage.At), damage.Err)
 	case errors.As(r.Damage, &damage):
 		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), damage.Err)
 	case errors.As(r.Damage, &unusable):
 		a.add("contents", "%s", unusable.Why)
 	case r.Damage != nil:
 		a.add("contents", "%s", r.Damage)
+	}
+	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
+		a.add("contents", "%s", word(noImage.Why))
 	}
 	if r.Shortfall > 0 {
 		a.add("damage", "cut short: its partition table goes on for %s more", exact(r.Shortfall))

@@ -263,6 +263,9 @@ func damageClause(e *image.DamageError) string {
 	case e.Truncated:
 		return fmt.Sprintf("%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name, place(e.At), Bytes(e.Unpacked))
 	}
+	if e.Trailing > 0 {
+		return fmt.Sprintf("%s ends at byte %s, and %v", name, place(e.At), e.Err)
+	}
 	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%v)", name, place(e.At), Bytes(e.Unpacked), e.Err)
 }
 

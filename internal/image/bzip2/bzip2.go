@@ -44,10 +44,11 @@ var mayEndMark = func() (table [1 << 16]bool) {
 	return table
 }()
 
-// NewReader unpacks r, which is read to its end, with so many blocks at once. Errors of Read are those of r, bzip2.StructuralError, or
+// NewReader unpacks r, which is read to its end, with so many blocks at once. What follows the last stream and starts no other is given to trailing, whose error
+// counts; nil takes it for damage. Errors of Read are those of r, bzip2.StructuralError, or
 // io.ErrUnexpectedEOF.
-func NewReader(r *bufio.Reader, workers int) io.ReadCloser {
-	s := &splitter{r: r}
+func NewReader(r *bufio.Reader, workers int, trailing func(io.Reader) error) io.ReadCloser {
+	s := &splitter{r: r, trailing: trailing}
 	return lanes.New(max(workers, 1), int64(workers+2)*room, s.feed)
 }
 
@@ -55,9 +56,10 @@ func damaged(why string) error { return bzip2.StructuralError(why) }
 
 // splitter finds the blocks.
 type splitter struct {
-	r     *bufio.Reader
-	level byte
-	total uint32 // check value of the stream's blocks so far, on the reader's side
+	r        *bufio.Reader
+	trailing func(io.Reader) error
+	level    byte
+	total    uint32 // check value of the stream's blocks so far, on the reader's side
 }
 
 // block is a block, or what seems to be one.
@@ -76,11 +78,16 @@ type block struct {
 // feed reads all streams.
 func (s *splitter) feed(f *lanes.Feeder) error {
 	for first := true; ; first = false {
+		if start, _ := s.r.Peek(len("BZh")); !first && string(start) != "BZh" {
+			if s.trailing != nil {
+				return s.trailing(s.r)
+			}
+			if len(start) == 0 {
+				return nil
+			}
+		}
 		var head [headSize]byte
 		n, err := io.ReadFull(s.r, head[:])
-		if err == io.EOF && !first {
-			return nil
-		}
 		if err != nil {
 			return cut(err)
 		}

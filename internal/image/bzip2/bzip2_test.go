@@ -29,7 +29,7 @@ func packed(t testing.TB, data []byte, level string) []byte {
 }
 
 func unpacked(file []byte, workers int) ([]byte, error) {
-	r := NewReader(bufio.NewReader(bytes.NewReader(file)), workers)
+	r := NewReader(bufio.NewReader(bytes.NewReader(file)), workers, nil)
 	defer r.Close()
 	return io.ReadAll(r)
 }

@@ -25,15 +25,15 @@ const (
 	idRISCV    = 0x0B
 )
 
-// otherFilters can't be undone here: no board that starts from a card has such a processor.
-var otherFilters = map[int64]string{idPowerPC: "PowerPC", idIA64: "IA-64", idSPARC: "SPARC"}
-
 // branchFilters turn the absolute targets of calls back into relative ones; align is of the start offset.
 var branchFilters = map[int64]struct {
 	align uint32
 	undo  func() func(pos uint32, p []byte) int
 }{
 	idX86:      {1, func() func(uint32, []byte) int { return (&x86{lastPos: ^uint32(4)}).undo }},
+	idPowerPC:  {4, func() func(uint32, []byte) int { return undoPowerPC }},
+	idIA64:     {16, func() func(uint32, []byte) int { return undoIA64 }},
+	idSPARC:    {4, func() func(uint32, []byte) int { return undoSPARC }},
 	idARM:      {4, func() func(uint32, []byte) int { return undoARM }},
 	idARMThumb: {2, func() func(uint32, []byte) int { return undoARMThumb }},
 	idARM64:    {4, func() func(uint32, []byte) int { return undoARM64 }},
@@ -50,11 +50,7 @@ func newFilter(id int64, properties []byte) (filter, error) {
 	}
 	b, known := branchFilters[id]
 	if !known {
-		name := otherFilters[id]
-		if name == "" {
-			name = fmt.Sprintf("0x%X", id)
-		}
-		return nil, &UnsupportedError{"it is packed with the filter " + name}
+		return nil, &UnsupportedError{fmt.Sprintf("it is packed with the filter 0x%X", id)}
 	}
 	f := &branches{convert: b.undo()}
 	switch len(properties) {
@@ -160,6 +156,64 @@ var (
 	x86Allowed = [8]bool{true, true, true, false, true, false, false, false}
 	x86Bits    = [16]uint32{0, 1, 2, 2, 3, 3, 3, 3, 0, 0, 0, 0, 0, 0, 0, 0}
 )
+
+// undoPowerPC is for bl: 24 bits of a word offset, with AA clear and LK set.
+func undoPowerPC(pos uint32, p []byte) int {
+	i := 0
+	for ; i+4 <= len(p); i += 4 {
+		word := binary.BigEndian.Uint32(p[i:])
+		if word&0xFC000003 == 0x48000001 {
+			binary.BigEndian.PutUint32(p[i:], 0x48000001|(word&0x03FFFFFC-(pos+uint32(i)))&0x03FFFFFC)
+		}
+	}
+	return i
+}
+
+// undoSPARC is for call, within ±8 MiB: the 22 bits above are all alike.
+func undoSPARC(pos uint32, p []byte) int {
+	i := 0
+	for ; i+4 <= len(p); i += 4 {
+		word := binary.BigEndian.Uint32(p[i:])
+		if top := word >> 22; top != 0x100 && top != 0x1FF {
+			continue
+		}
+		offset := (word<<2 - (pos + uint32(i))) >> 2
+		sign := -(offset >> 22 & 1) << 22 & 0x3FFFFFFF
+		binary.BigEndian.PutUint32(p[i:], 0x40000000|sign|offset&0x3FFFFF)
+	}
+	return i
+}
+
+// branchSlots are those of the three slots of an IA-64 bundle, as bits, that hold a branch instruction, by the bundle's template.
+var branchSlots = [32]byte{16: 4, 4, 6, 6, 0, 0, 7, 7, 4, 4, 0, 0, 4, 4, 0, 0}
+
+// undoIA64 is for br.call: 21 bits of an offset in bundles of 16 bytes.
+func undoIA64(pos uint32, p []byte) int {
+	const slotBits = 41
+	i := 0
+	for ; i+16 <= len(p); i += 16 {
+		slots := branchSlots[p[i]&0x1F]
+		for slot := range 3 {
+			if slots>>slot&1 == 0 {
+				continue
+			}
+			at := 5 + slot*slotBits
+			b := p[i+at/8:][:6]
+			word := uint64(binary.LittleEndian.Uint32(b)) | uint64(binary.LittleEndian.Uint16(b[4:]))<<32
+			in := word >> (at % 8)
+			if in>>37&0xF != 5 || in>>9&7 != 0 {
+				continue
+			}
+			target := uint32(in>>13&0xFFFFF) | uint32(in>>36&1)<<20
+			offset := uint64((target<<4 - (pos + uint32(i))) >> 4)
+			in = in&^(0x8FFFFF<<13) | offset&0xFFFFF<<13 | offset&0x100000<<16
+			word = word&(1<<(at%8)-1) | in<<(at%8)
+			binary.LittleEndian.PutUint32(b, uint32(word))
+			binary.LittleEndian.PutUint16(b[4:], uint16(word>>32))
+		}
+	}
+	return i
+}
 
 // undoARM is for BL (always): 24 bits of a word offset from 8 bytes further on.
 func undoARM(pos uint32, p []byte) int {
