@@ -373,7 +373,7 @@ func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 	empty()
 	interrupt(written, "a.card")
 	empty()
-	d.want(0, "doesn't hold any more what that wrote", "gauge", "whole", "--yes", "--first", "20MB", "a.card")
+	d.want(0, "no longer holds what that test wrote", "gauge", "whole", "--yes", "--first", "20MB", "a.card")
 	// What is kept can be of another version, or damaged.
 	d.write("state/zipstamp/tests/a.card-00.progress.json", []byte(`{"gauge_progress": 9}`))
 	d.write("state/zipstamp/tests/b.card-00.progress.json", []byte(`{"gauge_pro`))

@@ -84,8 +84,9 @@ func TestBadSignatureCountsWhateverTheDigestSays(t *testing.T) {
 	// what stands before a signed message is not signed
 	d.write("other.img", unpack[:3<<20])
 	d.sh("rm " + demo.Sums + ".asc; (sha256sum other.img; cat clear) > " + demo.Sums)
-	d.want(0, "is what was published: its SHA-256 agrees", "check", "other.img")
-	d.want(3, "is not signed by the key that you named", "check", "--key", "watchers.asc", "other.img")
+	d.want(3, "line 1 is not used: it is outside of what is signed", "check", "other.img")
+	d.want(3, "does not name other.img", "check", "--key", "watchers.asc", "other.img")
+	d.want(0, "has lines outside of what is signed (line 1)", "check", "--key", "watchers.asc", osXZ)
 	d.want(0, "signed by the key that you named", "check", "--key", "watchers.asc", osXZ)
 }
 

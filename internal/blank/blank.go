@@ -21,6 +21,7 @@ type Job struct {
 	Disk   uint32 // signature of the partition table
 	Serial uint32 // of the file system
 	Time   time.Time
+	Begun  func() // called when the first write has been done, and what was on the card is lost; may be nil
 }
 
 // mostSectors is how many sectors the classic partition table can count.
@@ -37,10 +38,20 @@ type Result struct {
 }
 
 // TooSmallError says that a card is too small for a file system.
-type TooSmallError struct{ Size int64 }
+type TooSmallError struct {
+	Size   int64 // bytes
+	Sector int   // of the card, bytes: the least number of clusters, each at least a sector, depends on it
+}
 
 func (e *TooSmallError) Error() string {
-	return fmt.Sprintf("%d bytes are too few for a FAT32 file system, which needs some 48 MB", e.Size)
+	return fmt.Sprintf("%d bytes are too few for a FAT32 file system, which needs some %d MB with sectors of %d bytes", e.Size, leastSize(e.Sector)/1e6, e.Sector)
+}
+
+// leastSize is how large a card with such sectors must be, bytes: FAT32 has 65,525 clusters at least (Microsoft, FAT32 File System Specification 1.03, "FAT Type Determination"), its
+// tables have 4 bytes for each, twice, and what is before them.
+func leastSize(sector int) int64 {
+	const clusters = 65525
+	return clusters*(int64(sector)+8) + 4*layout.AlignTo
 }
 
 // WrongError says that the card does not hold what was written.
@@ -63,7 +74,7 @@ func (j Job) plan() (layout.FAT32, error) {
 		Size: (size - layout.AlignTo) / layout.AlignTo * layout.AlignTo,
 	}
 	if v.Size <= 0 || v.Check() != nil {
-		return v, &TooSmallError{size}
+		return v, &TooSmallError{size, v.Sector}
 	}
 	return v, nil
 }
@@ -113,9 +124,14 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 	for _, phase := range []meter.Phase{meter.Write, meter.ReadBack} {
 		start := time.Now()
 		j.Meter.Begin(phase, total)
-		w := &through{ctx: ctx, dev: j.Device, buf: buf, compare: phase == meter.ReadBack, meter: j.Meter}
+		w := &through{ctx: ctx, dev: j.Device, buf: buf, compare: phase == meter.ReadBack, meter: j.Meter, begun: j.Begun}
 		if err := steps(w); err != nil {
 			return r, err
+		}
+		if phase == meter.Write { // the table's sector alone, and only when all that it stands for is on the card
+			if err := j.Device.Flush(); err != nil {
+				return r, err
+			}
 		}
 		if _, err := w.write(mbr, 0); err != nil {
 			return r, err
@@ -141,6 +157,7 @@ type through struct {
 	buf     []byte
 	compare bool
 	meter   *meter.Meter
+	begun   func() // called once, after the first write; may be nil
 	done    int64
 	err     error
 }
@@ -171,6 +188,10 @@ func (t *through) write(p []byte, off int64) (n int, err error) {
 			copy(part, p[n:])
 			if _, err := t.dev.WriteAt(part, at); err != nil {
 				return n, err
+			}
+			if t.begun != nil {
+				t.begun()
+				t.begun = nil
 			}
 		}
 		n += len(part)

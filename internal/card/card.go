@@ -176,13 +176,20 @@ func systemSays(err error) string {
 	return err.Error()
 }
 
-// Is tells whether the file at path is the card, or keeps what a practice card holds.
+// Kept is the file that keeps what a practice card holds; empty for others.
+func (c *Card) Kept() string { return c.spec.Backing }
+
+// Is tells whether the file at path is the card, or keeps what it holds.
 func (c *Card) Is(path string) bool {
 	info, err := os.Stat(path)
 	if err != nil {
 		return false
 	}
-	for _, own := range []string{c.Path, c.spec.Backing} {
+	own := []string{c.Path, c.spec.Backing}
+	if c.Disk != nil {
+		own = append(own, c.Disk.Backing)
+	}
+	for _, own := range own {
 		if other, err := os.Stat(own); err == nil && os.SameFile(info, other) {
 			return true
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"math/rand/v2"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/view"
 )
 
@@ -89,9 +91,8 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	if b.hold, err = b.take(ctx, b.card, b.o.handling, b.typed); err != nil {
 		return err
 	}
-	giveUp()
 	job := blank.Job{
-		Device: b.hold, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
+		Device: b.hold, Begun: giveUp, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
 		Disk: rand.Uint32(), Serial: rand.Uint32(),
 	}
 	if err := job.Check(); err != nil {
@@ -105,34 +106,42 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 
 // size is how much of the card is used: what a test found to be real, or all (0).
 func (b *blanking) size() (int64, error) {
-	latest := b.lastGauge(b.card)
+	now := receipt.CardNow(b.card)
+	if d, err := b.card.Contents(); err == nil {
+		now.DiskID = d.Table.ID
+	}
+	latest, like := b.lastGauge(now)
 	counterfeit := latest != nil && latest.Gauge.Loss != nil
+	refuse := func(next, reason string, args ...any) error {
+		return &card.RefusedError{Card: b.card.Name, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
+	}
+	again := "zipstamp gauge spots " + shell.Quote(b.card.Given)
 	switch {
+	case !b.realSize && counterfeit && like == card.Same:
+		return 0, refuse("use only what is real of it: --real-size", "a test on %s found that it holds less than it claims", view.Day(latest.Ended))
 	case !b.realSize && counterfeit:
-		b.screen.Say("A test on %s found that %s holds less than it claims. With --real-size only what is real is used.", view.Day(latest.Ended), b.card.Name)
+		b.screen.Say("A test on %s found that a card of this size holds less than it claims. It may be %s: test it with %s", view.Day(latest.Ended), b.card.Name, again)
 		return 0, nil
 	case !b.realSize:
 		return 0, nil
 	case latest == nil:
-		return 0, &card.RefusedError{Card: b.card.Name, Reasons: []string{"no test of it is known, so its real size isn't"}, Next: "test it: zipstamp gauge spots " + b.card.Given}
+		return 0, refuse("test it: "+again, "no test of it is known, so its real size isn't")
+	case like != card.Same:
+		return 0, refuse("test it: "+again, "a card of this size was tested on %s, but it tells no number of its own, so nothing shows that it is this one", view.Day(latest.Ended))
 	case !counterfeit:
 		return 0, nil // it holds what it claims
 	case !latest.Gauge.Loss.Exact:
-		return 0, &card.RefusedError{Card: b.card.Name, Reasons: []string{"the last test of it did not find out how much is real"}, Next: "test all of it: zipstamp gauge whole " + b.card.Given}
+		return 0, refuse("test all of it: zipstamp gauge whole "+shell.Quote(b.card.Given), "the last test of it did not find out exactly how much is real")
 	}
 	return latest.Gauge.Loss.Real, nil
 }
 
-// lastGauge is the receipt of the last test of a card that came to a result; nil if none is known.
-func (a *app) lastGauge(c *card.Card) *receipt.Document {
-	now := receipt.CardNow(c)
-	for _, doc := range a.history() {
+// lastGauge is the receipt of the last test of a card that came to a result, and whether that is of this very card; nil if none is known.
+func (a *app) lastGauge(now receipt.Card) (*receipt.Document, card.Likeness) {
+	return receipt.Latest(a.history(), now, func(doc receipt.Document) bool {
 		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)
-		if (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive && doc.Of(now) {
-			return &doc
-		}
-	}
-	return nil
+		return (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive
+	})
 }
 
 func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Result, failed error) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -98,13 +99,12 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		l.Contents = &d
 		id = d.Table.ID
 	}
-	l.Tested = a.lastGauge(c)
-	for _, doc := range a.history() {
-		if doc.Stamped(c.Disk.Identity().CID, id, c.Size) {
-			l.Last = &doc
-			break
-		}
-	}
+	now := receipt.CardNow(c)
+	now.DiskID = id
+	l.Tested, l.TestedLike = a.lastGauge(now)
+	l.Last, l.LastLike = receipt.Latest(a.history(), now, func(d receipt.Document) bool {
+		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID)) // something else is on it now
+	})
 	return l
 }
 

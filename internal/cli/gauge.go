@@ -144,6 +144,8 @@ type gauging struct {
 	hold  *card.Hold
 	meter meter.Meter
 	shown *view.Progress
+
+	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command.
@@ -164,7 +166,7 @@ func (g *gauging) run(ctx context.Context, args []string, test func(context.Cont
 	if g.hold, err = g.take(ctx, g.card, g.o.handling, g.typed); err != nil {
 		return err
 	}
-	giveUp()
+	g.giveUp = giveUp
 	if g.keeps {
 		if err := g.settlePending(); err != nil {
 			return err
@@ -303,7 +305,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 // whole does the test of every block.
 func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
 	who := cardIdentity(g.card)
-	w := gauge.Whole{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd}
+	w := gauge.Whole{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp}
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err
 	}
@@ -346,7 +348,7 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 		case !still && !p.Same && time.Since(p.When) < forgetAfter:
 			continue // of another card that says the same of itself
 		case !still:
-			g.screen.Say("A test of %s was interrupted, but the card doesn't hold any more what that wrote; it starts afresh.", g.card.Name)
+			g.screen.Say("A test of %s was interrupted, but the card no longer holds what that test wrote; it starts afresh.", g.card.Name)
 		case afresh || p.First != first:
 			g.screen.Say("A test of %s was interrupted at %s; this one starts afresh.", g.card.Name, view.Bytes(max(p.Head, p.Back)))
 		default:
@@ -354,7 +356,7 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 			if p.Head == p.First {
 				at, what = p.Back, "reading back"
 			}
-			g.screen.Say("A test of %s was interrupted; it is carried on from %s, %s.", g.card.Name, view.Bytes(at), what)
+			g.screen.Say("A test of %s was interrupted. What it wrote is read first; then it is carried on from %s, %s.", g.card.Name, view.Bytes(at), what)
 			w.Carry = &p.Progress
 			return nil
 		}
@@ -402,13 +404,7 @@ func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, fail
 }
 
 // cardIdentity is by what a card is known again.
-func cardIdentity(c *card.Card) journal.Card {
-	j := journal.Card{Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: c.Size, Model: c.Model, Serial: c.Serial}
-	if c.Disk != nil {
-		j.CID = c.Disk.Identity().CID
-	}
-	return j
-}
+func cardIdentity(c *card.Card) journal.Card { return journal.CardOf(c) }
 
 // journals is where what is to be put back is kept, tests where the progress of tests is.
 func (p person) journals() state.Place { return p.stateFolder("journals") }

@@ -1,12 +1,21 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
 )
 
 // handling is what the commands that write a card are told of how to come by it.
@@ -20,7 +29,10 @@ func (h *handling) flags(f *pflag.FlagSet) {
 
 // admit refuses a card that may not be written. typed says that its name must be typed, whatever else was said.
 func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
-	if err := refuseOtherFile(c); err != nil {
+	if err := a.refuseOtherFile(c); err != nil {
+		return false, err
+	}
+	if err := keepsNothingOn(c); err != nil {
 		return false, err
 	}
 	asked := card.Consent{FixedDisk: h.fixedDisk, Asked: a.screen.Asks()}
@@ -64,27 +76,94 @@ func (a *app) take(ctx context.Context, c *card.Card, h handling, typed bool) (*
 	})
 }
 
-// refuseOtherFile refuses a plain file that holds something else than a disk: a slip of the keyboard must not
-// overwrite a download or a document.
-func refuseOtherFile(c *card.Card) error {
-	if c.Kind != card.Plain {
+// keepsNothingOn refuses a card on which the program itself keeps what it has to remember.
+func keepsNothingOn(c *card.Card) error {
+	who, err := whoRuns()
+	if err != nil {
+		return err
+	}
+	set, err := loadSettings(who, nil)
+	if err != nil {
+		return err
+	}
+	for what, place := range map[string]string{"the folder where receipts are kept": who.receiptsFolder(set).Path(), "the folder for what is saved of cards": who.journals().Path()} {
+		if err := c.Apart(what, place); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite a download or a document. It may be zeros, or begin as a
+// disk does and not be a download, or have been used as a card before.
+func (a *app) refuseOtherFile(c *card.Card) error {
+	if c.Kind != card.Plain || c.Size == 0 {
+		return nil
+	}
+	refuse := func(reason string, err error) error {
+		return &card.RefusedError{
+			Card: c.Given, Reasons: []string{reason}, Err: err,
+			Next: "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
+		}
+	}
+	now := receipt.CardNow(c)
+	if past, like := receipt.Latest(a.history(), now, func(receipt.Document) bool { return true }); past != nil && like == card.Same {
 		return nil
 	}
 	f, err := image.Open(c.Path)
 	if err != nil {
-		return &card.RefusedError{Card: c.Given, Reasons: []string{"it can't be read"}, Err: err}
+		return refuse("it can't be read", err)
 	}
 	defer f.Close()
-	what := f.What()
-	if f.Packing() != image.RawPacking {
-		what = "packed as " + f.Packing()
+	switch what, packing := f.What(), f.Packing(); {
+	case packing != image.RawPacking:
+		return refuse("it is packed as "+packing+", and not a file that stands for a card", nil)
+	case what != "":
+		return refuse("it is "+what+", and not a file that stands for a card", nil)
 	}
-	if what == "" {
+	d, err := c.Contents()
+	switch {
+	case err != nil:
+		return refuse("it can't be read", err)
+	case d.Kind == layout.KindDisk, d.Kind == layout.KindFileSystem:
+		if found, _, err := digest.Beside(c.Path, filepath.Base(c.Path)); err == nil && len(found) > 0 {
+			return refuse(fmt.Sprintf("it is a download: %s has its digest", filepath.Base(found[0].From)), nil)
+		}
+		return nil
+	case d.Kind == layout.KindDisc, d.Kind == layout.KindPlainDisc:
+		return refuse("it is a disc, and not a file that stands for a card", nil)
+	}
+	if stamp.IsMarked(f.Start()) { // a stamp of it was interrupted
 		return nil
 	}
-	return &card.RefusedError{
-		Card:    c.Given,
-		Reasons: []string{"it is " + what + ", and not a file that stands for a card"},
-		Next:    "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
+	zeros, err := allZeros(c.Path)
+	switch {
+	case err != nil:
+		return refuse("it can't be read", err)
+	case !zeros:
+		return refuse("it holds something, which is not known to be a card's", nil)
+	}
+	return nil
+}
+
+// allZeros tells whether a file has nothing but zeros.
+func allZeros(path string) (bool, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	buf := make([]byte, 1<<20)
+	for {
+		n, err := f.Read(buf)
+		if len(bytes.Trim(buf[:n], "\x00")) > 0 {
+			return false, nil
+		}
+		if err == io.EOF {
+			return true, nil
+		}
+		if err != nil {
+			return false, err
+		}
 	}
 }

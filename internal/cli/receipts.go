@@ -117,6 +117,7 @@ type listedReceipt struct {
 	Job      string    `json:"job"`
 	Ended    time.Time `json:"ended"`
 	Verdict  string    `json:"verdict"`
+	Finding  string    `json:"finding"` // the verdict, with what it rests on
 	Sentence string    `json:"sentence"`
 	Card     string    `json:"card"`
 	Image    string    `json:"image,omitempty"`
@@ -129,7 +130,7 @@ func receiptList(all []receipt.Document, numbers []int) any {
 		Exit     int             `json:"exit"`
 	}{Receipts: 1, List: []listedReceipt{}}
 	for i, d := range all {
-		doc.List = append(doc.List, listedReceipt{numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), d.Sentence, d.Card.Name, d.Image.Path})
+		doc.List = append(doc.List, listedReceipt{numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), view.Finding(d), d.Sentence, d.Card.Name, d.Image.Path})
 	}
 	return doc
 }

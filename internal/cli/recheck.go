@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -13,6 +14,8 @@ import (
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
+	"zipstamp/internal/shell"
+	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
 
@@ -71,6 +74,11 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	var m meter.Meter
 	job := recheck.Job{Device: dev, Meter: &m}
 	doc := receipt.NewRecheck(r.card, dev)
+	now, marked := r.now(dev)
+	before := r.unfinished(now, marked)
+	if before != "" {
+		r.screen.Say("%s", before)
+	}
 	name := ""
 	if len(args) > 1 {
 		f, err := image.Open(args[1])
@@ -89,11 +97,11 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 			Path: f.Path, Size: f.Size, Packing: job.Contents.Packing, Member: job.Contents.Member,
 			Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
 		}
-		if past := r.stampOf(dev); past != nil {
+		if past, like := r.stampOf(now); like == card.Same {
 			job.Stamped = past.Ended
 		}
 	} else {
-		past, err := r.fitting(dev)
+		past, err := r.fitting(now)
 		if err != nil {
 			return err
 		}
@@ -113,6 +121,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	m.End()
 	shown.Stop()
 	doc.AddRecheck(rep, job.Image != nil, job.Stamped)
+	doc.Recheck.Before = before
 	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
 	doc.Verdict = verdictOf(failed)
 	result := failed
@@ -123,26 +132,49 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	return r.conclude(doc, sentence, failed, result)
 }
 
+// now is what the card says of itself and what is on it, and whether a stamp of it was interrupted, as its start shows.
+func (r *rechecking) now(dev card.Device) (now receipt.Card, marked bool) {
+	now = receipt.CardNow(r.card)
+	rd, err := card.NewReader(dev, nil)
+	if err != nil {
+		return now, false
+	}
+	defer rd.Close()
+	if d, err := layout.Describe(rd, dev.Size()); err == nil {
+		now.DiskID = d.Table.ID
+	}
+	start := make([]byte, 512)
+	_, err = rd.ReadAt(start, 0)
+	return now, err == nil && stamp.IsMarked(start)
+}
+
+// unfinished says what was begun with the card and did not come to its end; empty if nothing is known.
+func (r *rechecking) unfinished(now receipt.Card, marked bool) string {
+	if marked {
+		return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts there until the end.", r.card.Name)
+	}
+	if len(r.pendingOf(r.who, r.card)) > 0 {
+		return fmt.Sprintf("A test of %s was interrupted, and what it had saved of the card has not been put back: zipstamp gauge restore", r.card.Name)
+	}
+	last, _ := receipt.Latest(r.history(), now, func(d receipt.Document) bool {
+		return d.Job == receipt.JobStamp || d.Job == receipt.JobWhole || d.Job == receipt.JobBlank
+	})
+	switch {
+	case last == nil || last.Verdict != receipt.Interrupted && last.Verdict != receipt.Failed:
+		return ""
+	case last.Job == receipt.JobWhole:
+		return fmt.Sprintf("A test of every block of %s, on %s, did not come to its end; it overwrites the card.", r.card.Name, view.Day(last.Ended))
+	}
+	return fmt.Sprintf("The last %s of %s, on %s, did not come to its end.", last.Job, r.card.Name, view.Day(last.Ended))
+}
+
 // stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.
-func (r *rechecking) stampOf(dev card.Device) *receipt.Document {
-	now := receipt.CardNow(r.card)
-	id := ""
-	if rd, err := card.NewReader(dev, nil); err == nil {
-		if d, err := layout.Describe(rd, dev.Size()); err == nil {
-			id = d.Table.ID
-		}
-		rd.Close()
-	}
-	for _, doc := range r.history() {
-		if doc.Stamped(now.CID, id, r.card.Size) || doc.Job == receipt.JobStamp && doc.Of(now) && doc.Verdict != receipt.Failed && doc.Verdict != receipt.Interrupted {
-			return &doc
-		}
-	}
-	return nil
+func (r *rechecking) stampOf(now receipt.Card) (*receipt.Document, card.Likeness) {
+	return receipt.Latest(r.history(), now, receipt.Document.Left)
 }
 
 // fitting is the receipt to compare with: the one that was named, or the one of the last stamp of this card.
-func (r *rechecking) fitting(dev card.Device) (*receipt.Document, error) {
+func (r *rechecking) fitting(now receipt.Card) (*receipt.Document, error) {
 	next := "compare with the image: zipstamp recheck " + r.card.Given + " IMAGE"
 	var past *receipt.Document
 	if r.against != "" {
@@ -151,8 +183,19 @@ func (r *rechecking) fitting(dev card.Device) (*receipt.Document, error) {
 			return nil, &usageError{err}
 		}
 		past = &doc
-	} else if past = r.stampOf(dev); past == nil {
-		return nil, &card.RefusedError{Card: r.card.Name, Reasons: []string{"no receipt of a stamp of it is known"}, Next: next + "; or name its receipt with --against FILE"}
+	} else {
+		var like card.Likeness
+		past, like = r.stampOf(now)
+		switch {
+		case past == nil:
+			return nil, &card.RefusedError{Card: r.card.Name, Reasons: []string{"no receipt of a stamp of it is known"}, Next: next + "; or name its receipt with --against FILE"}
+		case like != card.Same:
+			return nil, &card.RefusedError{
+				Card:    r.card.Name,
+				Reasons: []string{fmt.Sprintf("it tells no number of its own: only its size and the number of its partition table are those of a card that was stamped on %s", view.Day(past.Ended))},
+				Next:    "if it is that card, name the receipt: --against " + shell.Quote(r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File))),
+			}
+		}
 	}
 	if past.Job != receipt.JobStamp || past.Image.Blocks == nil {
 		return nil, &usageError{&view.Hint{Err: fmt.Errorf("the receipt of %s has no digests of what was stamped", view.Day(past.Ended)), Next: next}}

@@ -89,7 +89,10 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate string, err error) {
 	switch {
 	case forget && (only != nil || p.Err != nil):
-		return "given up", p.Remove()
+		if err := p.Remove(); err != nil {
+			return "", stillRuns(err)
+		}
+		return "given up", nil
 	case forget:
 		return "kept, since it can be used; name its card to give it up", nil
 	case p.Err != nil:
@@ -118,6 +121,14 @@ func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Ca
 	return putBack(hold, p)
 }
 
+// stillRuns is the error of a journal whose test still runs.
+func stillRuns(err error) error {
+	if !errors.Is(err, journal.ErrRunning) {
+		return err
+	}
+	return &card.RefusedError{Card: "what is saved", Reasons: []string{"the test that saved it still runs"}, Next: "wait until it has ended", Err: err}
+}
+
 func inUse(c *card.Card) bool {
 	mounts, swaps := c.InUse()
 	return len(mounts)+len(swaps) > 0
@@ -127,9 +138,12 @@ func inUse(c *card.Card) bool {
 var errOtherCard = errors.New("nothing on the card shows that it is the one that was tested, or something else was written to it since; nothing was written")
 
 // notBackError says that a card did not take all that had been saved of it.
-type notBackError struct{ restored, unread, wrong int }
+type notBackError struct{ restored, unread, wrong, torn int }
 
 func (e *notBackError) Error() string {
+	if e.torn > 0 {
+		return fmt.Sprintf("put back %s; what was saved of %d more is damaged, and can't be put back", english.Plural(e.restored, "sector", ""), e.torn)
+	}
 	if e.unread > 0 {
 		return fmt.Sprintf("%s where something is to be put back can't be read; what belongs there stays saved", english.Plural(e.unread, "sector", ""))
 	}
@@ -153,8 +167,8 @@ func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 	if err != nil {
 		return "", err
 	}
-	if wrong > 0 {
-		return "", notBack(&notBackError{restored: restored, wrong: wrong})
+	if wrong > 0 || found.Torn > 0 {
+		return "", notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
 	}
 	return "put back " + english.Plural(restored, "sector", ""), p.Remove()
 }
@@ -193,7 +207,7 @@ func (a *app) belongs(c *card.Card, p journal.Pending) bool {
 	}
 	defer rd.Close()
 	found, err := p.Look(rd, c.SectorSize)
-	return err == nil && found.Is()
+	return err == nil && (found.Is() || found.Done())
 }
 
 // pendingOf are the journals of a card that is here.
@@ -221,7 +235,7 @@ func (g *gauging) settlePending() error {
 			continue
 		}
 		fate, err := putBack(g.hold, p)
-		if errors.Is(err, errOtherCard) {
+		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}
 		if is[*notBackError](err) { // it stays saved

@@ -178,10 +178,9 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(report)
 	}
 	for _, t := range s.left() {
-		t.giveUp()
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
-		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter})
+		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.giveUp})
 	}
 	var done, out []stamp.Outcome
 	if len(job.Cards) > 0 {
@@ -296,8 +295,31 @@ func (s *stamping) admit(t *target, imagePath string) (err error) {
 	if t.card.Is(imagePath) {
 		return &card.RefusedError{Card: t.card.Given, Reasons: []string{"image and card are the same file"}}
 	}
-	t.typed, err = s.app.admit(t.card, s.o.handling)
-	return err
+	if t.typed, err = s.app.admit(t.card, s.o.handling); err != nil {
+		return err
+	}
+	return s.apart(t.card, imagePath)
+}
+
+// apart refuses a card that is, keeps or carries something that the run reads.
+func (s *stamping) apart(c *card.Card, imagePath string) error {
+	if imagePath != image.Input {
+		if err := c.Apart("the image", imagePath); err != nil {
+			return err
+		}
+	}
+	files := slices.Concat(s.o.sums, s.o.keys)
+	for _, d := range s.found.Digests {
+		if d.From != "" {
+			files = append(files, d.From)
+		}
+	}
+	for _, file := range files {
+		if err := c.Apart("a file to check the image by", file); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // consent refuses what needs a person's word where there is no person, and no flag in place of it.

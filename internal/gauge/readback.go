@@ -19,8 +19,9 @@ func (r *wholeRun) readBack(ctx context.Context, from, to int64, phase meter.Pha
 	r.meter.Begin(phase, to-from)
 	start := time.Now()
 	r.reading.Start(start)
-	defer func() { r.rep.took(phase, to-from, start) }()
-	for at := from; at < to; {
+	at := from
+	defer func() { r.rep.took(phase, at-from, start) }()
+	for at < to {
 		next := min(at+r.part(to), to)
 		if err := r.each(ctx, at, next, r.compareBlock); err != nil {
 			return err

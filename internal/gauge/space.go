@@ -167,6 +167,10 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	if s.Keep && err == nil {
 		return rep, files.about(About{Nonce: s.Nonce, Bytes: r.limit, Kept: true})
 	}
+	closing := files.Close() // some systems keep what is open
+	if err == nil {
+		err = closing
+	}
 	if _, removing := RemoveFiles(s.Folder); err == nil {
 		err = removing
 	}

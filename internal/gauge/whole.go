@@ -25,6 +25,7 @@ type Whole struct {
 	Carry    *Progress  // carry on a test; its Nonce and First count
 	Keep     func(Progress) error
 	Expect   func(Expectation)
+	Begun    func() // called when the first write has been done, and what was on the card is lost; may be nil
 }
 
 // Expectation is how long a test will take, told when its speed is known.
@@ -391,6 +392,10 @@ func (r *wholeRun) writeBlock(buf []byte, off int64) error {
 		r.mu.Lock()
 		r.failedRow = 0
 		r.mu.Unlock()
+	}
+	if err == nil && r.Begun != nil {
+		r.Begun()
+		r.Begun = nil
 	}
 	r.writing.Mark(off, int64(len(buf)), time.Now())
 	r.meter.Add(int64(len(buf)))

@@ -113,6 +113,9 @@ func openInput(in *os.File) (*File, error) {
 // Close closes the file.
 func (f *File) Close() error { return f.file.Close() }
 
+// Start is the first bytes of the file, at most 72 KiB.
+func (f *File) Start() []byte { return f.head }
+
 // Once tells whether the file comes through a pipe, and can be unpacked only once.
 func (f *File) Once() bool { return f.once }
 

@@ -50,7 +50,9 @@ func TestDecodersAgreeWithTheReferences(t *testing.T) {
 		},
 		"gzip":  func(r *rand.Rand) []string { return []string{pick(r, "-1", "-6", "-9")} },
 		"bzip2": func(r *rand.Rand) []string { return []string{pick(r, "-1", "-9")} },
-		"zstd":  func(r *rand.Rand) []string { return strings.Fields("-q " + pick(r, "-1", "-3 --long", "-19", "-3 --no-check")) },
+		"zstd": func(r *rand.Rand) []string {
+			return strings.Fields("-q " + pick(r, "-1", "-3 --long", "-19", "-3 --no-check"))
+		},
 		"lz4": func(r *rand.Rand) []string {
 			return strings.Fields("-q " + pick(r, "-1", "-9", "-B4 -BD", "-BX", "--no-frame-crc", "--content-size"))
 		},

@@ -43,7 +43,7 @@ func HTML(w io.Writer, doc receipt.Document, digest string) error {
 
 func contentOf(doc receipt.Document, digest string) content {
 	c := content{
-		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: string(doc.Verdict), Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended),
+		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: view.Finding(doc), Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended),
 		Digest: digest, Card: cardFacts(doc), Facts: view.Facts(doc), Record: recordFacts(doc), Method: view.Method(doc), Notes: view.Notes(doc),
 	}
 	if len(doc.Speed.Write)+len(doc.Speed.ReadBack) > 1 {

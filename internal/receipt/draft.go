@@ -61,6 +61,12 @@ func AtFile(path string, owner state.Owner) (*Draft, error) {
 		return nil, err
 	}
 	name := filepath.Base(path)
+	if info, err := root.Stat(name); err == nil {
+		if err := replaceable(root, name, info); err != nil {
+			root.Close()
+			return nil, err
+		}
+	}
 	d, err := start(root, name, fmt.Sprintf(".%s.%d.part", name, os.Getpid()), path, owner)
 	if err != nil {
 		root.Close()
@@ -68,9 +74,28 @@ func AtFile(path string, owner state.Owner) (*Draft, error) {
 	return d, err
 }
 
+// replaceable refuses a file in whose place no receipt may be put: one that is none itself.
+func replaceable(root *os.Root, name string, info fs.FileInfo) error {
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is not a plain file", name)
+	}
+	if info.Size() == 0 {
+		return nil
+	}
+	f, err := root.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := read(f, name); err != nil {
+		return fmt.Errorf("%s is there, and is no receipt; only a receipt is replaced", name)
+	}
+	return nil
+}
+
 // start makes the file temp, which must not be there, and takes room for it. root stays the caller's if it fails.
 func start(root *os.Root, name, temp, path string, owner state.Owner) (*Draft, error) {
-	file, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	file, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return nil, err
 	}

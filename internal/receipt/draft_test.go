@@ -62,12 +62,16 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	}
 
 	file := filepath.Join(home, "mine.json")
-	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("my diary"), 0o600))
+	_, err = AtFile(file, state.Owner{})
+	require.ErrorContains(t, err, "only a receipt is replaced")
+	const old = `{"receipt": 1, "job": "stamp"}`
+	require.NoError(t, os.WriteFile(file, []byte(old), 0o600))
 	d, err = AtFile(file, state.Owner{})
 	require.NoError(t, err)
 	text, err = os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, "old", string(text), "kept until the new one is whole")
+	assert.Equal(t, old, string(text), "kept until the new one is whole")
 	require.NoError(t, d.Keep(doc))
 	text, err = os.ReadFile(file)
 	require.NoError(t, err)

@@ -48,42 +48,60 @@ func Load(path string) (doc Document, err error) {
 		return doc, err
 	}
 	defer f.Close()
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		return doc, fmt.Errorf("%s is not a plain file", path)
+	}
+	return read(f, path)
+}
+
+// read reads a receipt; name is for messages.
+func read(f io.Reader, name string) (doc Document, err error) {
 	text, err := io.ReadAll(io.LimitReader(f, reserve+1)) // it may be an image, or a disk
 	switch {
 	case err != nil:
 		return doc, err
 	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Receipt <= 0 || doc.Job == "":
-		return doc, fmt.Errorf("%s is no receipt", path)
+		return Document{}, fmt.Errorf("%s is no receipt", name)
+	}
+	if err := doc.valid(); err != nil {
+		return Document{}, fmt.Errorf("%s is no receipt that can be right: %w", name, err)
 	}
 	sum := sha256.Sum256(text)
 	doc.Digest = hex.EncodeToString(sum[:])
 	return doc, nil
 }
 
-// Stamped tells whether the receipt is of a stamp that left an image on a card: on the one with this CID, or, where the card's CID isn't known, on one
-// of this size whose partition table has this ID. The latter may be another card with the same image.
-func (d Document) Stamped(cid, diskID string, size int64) bool {
-	if d.Job != JobStamp || d.Verdict != Good && d.Verdict != NotReadBack || d.Card.Size != size {
-		return false
-	}
-	if cid != "" && d.Card.CID != "" {
-		return cid == d.Card.CID
-	}
-	return diskID != "" && strings.EqualFold(diskID, d.Card.DiskID)
+// Left tells whether the receipt is of a stamp that left an image on a card.
+func (d Document) Left() bool {
+	return d.Job == JobStamp && (d.Verdict == Good || d.Verdict == NotReadBack)
 }
 
-// Of tells whether the receipt is of a card that says this of itself: its CID, or its serial number, or, of a file, its path. A card in a reader that tells neither is
-// never known again.
-func (d Document) Of(c Card) bool {
-	switch {
-	case d.Card.Size != c.Size || d.Card.Kind != c.Kind:
-		return false
-	case c.CID != "" && d.Card.CID != "":
-		return c.CID == d.Card.CID
-	case c.Bus == "" || c.Bus == "loop device":
-		return c.Path == d.Card.Path
+// Like tells whether the receipt is of a card that says this of itself.
+func (d Document) Like(c Card) card.Likeness { return d.Card.identity().Like(c.identity()) }
+
+func (c Card) identity() card.Identity {
+	i := card.Identity{Kind: c.Kind, Bus: c.Bus, Size: c.Size, Path: c.Path, File: c.File, CID: c.CID, Serial: c.Serial, Reader: c.Reader, DiskID: c.DiskID}
+	if c.Kind == string(card.Block) {
+		i.Path = c.Behind
 	}
-	return c.Serial != "" && c.Serial == d.Card.Serial
+	return i
+}
+
+// Latest is the latest receipt that is of a card and fits; of those that only may be of it, the latest counts if none is certainly. nil where there is none.
+func Latest(all []Document, c Card, fits func(Document) bool) (doc *Document, like card.Likeness) {
+	for i := range all {
+		if !fits(all[i]) {
+			continue
+		}
+		switch found := all[i].Like(c); {
+		case found == card.Same:
+			return &all[i], found
+		case found == card.MayBe && doc == nil:
+			doc, like = &all[i], found
+		}
+	}
+	return doc, like
 }
 
 // CardNow is what a card that is here says of itself, to find receipts of it.

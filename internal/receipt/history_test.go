@@ -1,6 +1,7 @@
 package receipt
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/card"
 )
 
 func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
@@ -38,29 +41,60 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 	assert.Empty(t, History(filepath.Join(dir, "none")))
 }
 
-func TestStampedKnowsACardAgain(t *testing.T) {
-	slot := Document{Job: JobStamp, Verdict: Good, Card: Card{Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3", DiskID: "5a17a001"}}
-	reader := Document{Job: JobStamp, Verdict: NotReadBack, Card: Card{Size: 32e9, DiskID: "5a17a001"}}
-	failed, gauged := slot, slot
-	failed.Verdict = Failed
-	gauged.Job = JobSpots
+func TestLatestReceiptOfACard(t *testing.T) {
+	one := Document{File: "one", Job: JobStamp, Verdict: Good, Card: Card{Kind: "block device", Bus: "SD slot", Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3"}}
+	other, reader, failed := one, one, one
+	other.File, other.Card.CID = "other", "27-SM-BRNDL-99999999"
+	reader.File, reader.Card = "reader", Card{Kind: "block device", Bus: "USB", Size: 32e9, Serial: "R1", Reader: true, DiskID: "5a17a001"}
+	failed.File, failed.Verdict = "failed", Failed
 	for _, c := range []struct {
-		what    string
-		doc     Document
-		cid, id string
-		size    int64
-		want    bool
+		all  []Document
+		now  Card
+		file string
+		like card.Likeness
 	}{
-		{"the same card in the slot", slot, "27-SM-BRNDL-10a1b2c3", "", 32e9, true},
-		{"also when something else was written since", slot, "27-SM-BRNDL-10a1b2c3", "ffff0000", 32e9, true},
-		{"another card with the same image in the slot", slot, "27-SM-BRNDL-99999999", "5a17a001", 32e9, false},
-		{"the same card in a reader, which tells no CID", slot, "", "5A17A001", 32e9, true},
-		{"a card that was stamped in a reader", reader, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, true},
-		{"another size", reader, "", "5a17a001", 64e9, false},
-		{"a card without a table", reader, "", "", 32e9, false},
-		{"a test, which stamped nothing", gauged, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, false},
-		{"a stamp that failed", failed, "27-SM-BRNDL-10a1b2c3", "5a17a001", 32e9, false},
+		{[]Document{failed, other, reader, one}, one.Card, "one", card.Same},
+		{[]Document{failed, other, reader}, one.Card, "reader", card.MayBe},
+		{[]Document{other, failed}, one.Card, "", card.Different},
+		{[]Document{one, reader}, reader.Card, "one", card.MayBe},
 	} {
-		assert.Equal(t, c.want, c.doc.Stamped(c.cid, c.id, c.size), c.what)
+		doc, like := Latest(c.all, c.now, Document.Left)
+		assert.Equal(t, c.like, like)
+		if c.file == "" {
+			assert.Nil(t, doc)
+			continue
+		}
+		assert.Equal(t, c.file, doc.File)
 	}
+}
+
+func TestReceiptsThatCannotBeRight(t *testing.T) {
+	good := `{"receipt":1,"job":"gauge whole","verdict":"holds what it claims","card":{"size":64},"gauge":{"claimed":64,"extents":[{"offset":0,"length":64,"state":"holds"}]}%s}`
+	_, err := read(strings.NewReader(fmt.Sprintf(good, "")), "a")
+	require.NoError(t, err)
+	for _, more := range []string{
+		`,"gauge":{"claimed":0}`, `,"gauge":{"claimed":-5}`, `,"gauge":{"claimed":9223372036854775807}`, `,"gauge":{"claimed":64,"extents":[{"offset":9223372036854775807,"length":64}]}`,
+		`,"gauge":{"claimed":64,"extents":[{"offset":32,"length":9223372036854775807}]}`, `,"gauge":{"claimed":64,"reads":{"median":1e300}}`, `,"phases":[{"rate":1e300}]`,
+		`,"phases":[{"seconds":-1}]`, `,"speed":{"write":[{"rate":1e300}]}`, `,"card":{"size":-1}`, `,"bad":{"list":[{"length":-1}]}`, `,"gauge":{"claimed":64,"holds":-1}`,
+	} {
+		_, err := read(strings.NewReader(fmt.Sprintf(good, more)), "a")
+		assert.ErrorContains(t, err, "no receipt that can be right", more)
+	}
+}
+
+// FuzzReceipt reads receipts of any kind: none does harm, and what is read can be written and read again.
+func FuzzReceipt(f *testing.F) {
+	f.Add([]byte(`{"receipt":1,"job":"stamp","card":{"size":5},"gauge":{"claimed":5,"extents":[{"offset":0,"length":5}]}}`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		doc, err := read(bytes.NewReader(text), "a")
+		if err != nil {
+			return
+		}
+		again, err := Encode(doc)
+		require.NoError(t, err)
+		if len(again) <= reserve {
+			_, err = read(bytes.NewReader(again), "a")
+			require.NoError(t, err)
+		}
+	})
 }

@@ -48,30 +48,6 @@ func TestBlocksAreKeptHoweverManyThereAre(t *testing.T) {
 	}
 }
 
-func TestReceiptsOfACardAreFound(t *testing.T) {
-	stick := Card{Kind: "block device", Bus: "USB", Path: "/dev/sdb", Size: 64e9, Serial: "SW-1"}
-	slot := Card{Kind: "block device", Bus: "SD slot", Path: "/dev/mmcblk0", Size: 64e9, CID: "27-SM-1"}
-	file := Card{Kind: "practice card", Path: "/a.card", Size: 64e9, Serial: "SW-1"}
-	with := func(c Card, change func(*Card)) Card { change(&c); return c }
-	for _, c := range []struct {
-		what     string
-		was, now Card
-		want     bool
-	}{
-		{"the same stick under another name", stick, with(stick, func(c *Card) { c.Path = "/dev/sdx" }), true},
-		{"another stick", stick, with(stick, func(c *Card) { c.Serial = "SW-2" }), false},
-		{"a stick that tells no serial number", with(stick, func(c *Card) { c.Serial = "" }), with(stick, func(c *Card) { c.Serial = "" }), false},
-		{"the same card in the slot", slot, slot, true},
-		{"another card in the slot", slot, with(slot, func(c *Card) { c.CID = "27-SM-2" }), false},
-		{"another size", stick, with(stick, func(c *Card) { c.Size-- }), false},
-		{"the same file", file, file, true},
-		{"another file that says the same", file, with(file, func(c *Card) { c.Path = "/b.card" }), false},
-		{"a stick is no file", stick, file, false},
-	} {
-		assert.Equal(t, c.want, Document{Card: c.was}.Of(c.now), c.what)
-	}
-}
-
 func TestGaugeReceiptSaysWhatWasFound(t *testing.T) {
 	r := &gauge.Report{
 		Method: gauge.BySpots, Verdict: gauge.Holds, Claimed: 64e9, Tested: 64e9, Places: 800, Seed: 5,

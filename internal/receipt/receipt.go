@@ -115,8 +115,11 @@ type Card struct {
 	Sector int    `json:"sector"`
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
-	Access string `json:"access"`          // how reads got past the computer's memory
-	State  string `json:"state,omitempty"` // in which the card was left by a stamp
+	Reader bool   `json:"serial_of_reader,omitempty"` // or it may be
+	Behind string `json:"behind,omitempty"`           // the file behind a loop device
+	File   string `json:"file,omitempty"`             // its number, or that of a plain file
+	Access string `json:"access"`                     // how reads got past the computer's memory
+	State  string `json:"state,omitempty"`            // in which the card was left by a stamp
 	Bus    string `json:"bus,omitempty"`
 	CID    string `json:"cid,omitempty"`      // of a card in an SD slot: maker, OEM, product, serial number
 	DiskID string `json:"disk_id,omitempty"`  // of the partition table that was stamped
@@ -230,8 +233,10 @@ func cardOf(c *card.Card, size int64, sector int, access card.Access) Card {
 		Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: size, Sector: sector,
 		Model: c.Model, Serial: c.Serial, Access: string(access),
 	}
+	i := c.Identity()
+	out.Bus, out.CID, out.Reader, out.File = i.Bus, i.CID, i.Reader, i.File
 	if c.Disk != nil {
-		out.Bus, out.CID = string(c.Disk.Bus), c.Disk.Identity().CID
+		out.Behind = i.Path
 	}
 	return out
 }

@@ -19,6 +19,7 @@ type Recheck struct {
 	Extents  Extents  `json:"extents"`
 	Started  bool     `json:"started"` // all that differs is what a board changes when it starts
 	Areas    []Change `json:"areas"`
+	Before   string   `json:"before,omitempty"` // what was begun with the card before and did not come to its end
 }
 
 // Change is a part of the card in which something differs.

@@ -13,11 +13,22 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// marker is what the first block holds while the others are read back: in each sector a random nonce and
-// the sector's number, and noise to its end. It is no partition table. The zero value is no marker.
+// marker is what the first block holds while the others are read back: in each sector a random nonce,
+// the sector's number and a word by which it is known, and noise to its end. It is no partition table. The zero value is no marker.
 type marker struct {
 	nonce  [16]byte
 	sector int
+}
+
+// The word, and where it stands in each sector of a marker.
+const (
+	markerWord = 24
+	markerIs   = "zipstamp marker"
+)
+
+// IsMarked tells whether the start of a card is that of one whose stamp was interrupted.
+func IsMarked(start []byte) bool {
+	return len(start) >= markerWord+len(markerIs) && string(start[markerWord:markerWord+len(markerIs)]) == markerIs
 }
 
 // placeMarker writes it.
@@ -52,6 +63,7 @@ func (m *marker) fill(p []byte) {
 		s := p[i*m.sector:][:m.sector]
 		copy(s, m.nonce[:])
 		binary.LittleEndian.PutUint64(s[len(m.nonce):], uint64(i))
+		copy(s[markerWord:], markerIs)
 		s[510], s[511] = 0, 0 // never the signature of a boot sector
 	}
 }

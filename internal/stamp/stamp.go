@@ -62,6 +62,7 @@ type Job struct {
 type Target struct {
 	Device card.Device
 	Meter  *meter.Meter
+	Begun  func() // called when the first write is on the card, and what was there is lost; may be nil
 }
 
 // Outcome is what became of a card.
@@ -166,7 +167,7 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	var runs []*run
 	var stories sync.WaitGroup
 	for _, t := range j.Cards {
-		r := &run{job: &j, src: src, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers))}
+		r := &run{job: &j, src: src, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers))}
 		r.State = Untouched
 		runs = append(runs, r)
 		stories.Go(func() { r.story(ctx) })
@@ -200,6 +201,7 @@ type run struct {
 	job   *Job
 	src   *source
 	dev   card.Device
+	begun func()
 	meter *meter.Meter
 	pool  *card.Pool
 	Result
@@ -328,6 +330,9 @@ func (r *run) clearTables() error {
 		return err
 	}
 	r.State = NoTable
+	if r.begun != nil {
+		r.begun()
+	}
 	r.took(meter.Write, 0, start)
 	if r.job.ReadBack {
 		r.recognise(r.knows)
@@ -406,7 +411,7 @@ func (r *run) giveUp(cause error) {
 	case r.State != NoTable:
 		r.State = Uncertain
 	}
-	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil {
+	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil && errors.Is(cause, syscall.EIO) {
 		r.err = r.stuck(failed)
 	}
 }

@@ -62,6 +62,7 @@ func planCard(a *answer, l Listed) {
 		a.add("card", "%s, %s", c.Name, exact(c.Size))
 		a.add("kind", "%s", kindFact(c))
 		a.add("path", "%s", c.Path)
+		a.add("kept in", "%s", c.Kept())
 		return
 	}
 	a.add("card", "%s", c.Name+", "+cardTitle(c))
@@ -70,10 +71,10 @@ func planCard(a *answer, l Listed) {
 	a.add("odd", "%s", strings.Join(l.Remarks, "\n"))
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
-		a.add("last", "stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended))
+		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))
 	}
 	if l.Tested != nil {
-		a.add("tested", "%s", strings.TrimPrefix(testedLine(l.Tested), "tested "))
+		a.add("tested", "%s", strings.TrimPrefix(testedLine(l.Tested, l.TestedLike), "tested "))
 	}
 	use := strings.Join(useLines(c), "\n")
 	if use == "" {

@@ -11,18 +11,20 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 )
 
 // Listed is a disk with all that is told of it.
 type Listed struct {
-	Card     *card.Card
-	Reasons  []guard.Reason    // why it may not be written; none if it may
-	Contents *layout.Disk      // what is on it; nil where that could not be read
-	Last     *receipt.Document // of the last stamp onto it; nil if none is known
-	Tested   *receipt.Document // of the last test of it; likewise
-	Remarks  []string          // what is implausible about its registers
+	Card                 *card.Card
+	Reasons              []guard.Reason    // why it may not be written; none if it may
+	Contents             *layout.Disk      // what is on it; nil where that could not be read
+	Last                 *receipt.Document // of the last stamp onto it; nil if none is known
+	Tested               *receipt.Document // of the last test of it; likewise
+	LastLike, TestedLike card.Likeness     // whether these are of this very card
+	Remarks              []string          // what is implausible about its registers
 }
 
 // IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.
@@ -135,21 +137,55 @@ func cardLines(l Listed) []string {
 	lines = append(lines, holdsLine(l))
 	lines = append(lines, useLines(l.Card)...)
 	if l.Last != nil {
-		lines = append(lines, fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended)))
+		lines = append(lines, lastLine(l))
 	}
 	if l.Tested != nil {
-		lines = append(lines, testedLine(l.Tested))
+		lines = append(lines, testedLine(l.Tested, l.TestedLike))
 	}
 	return lines
 }
 
+// lastLine is what the card was stamped with.
+func lastLine(l Listed) string {
+	line := fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended))
+	if l.LastLike == card.MayBe {
+		line += "; or another card of this size was, with the same partition table"
+	}
+	return line
+}
+
 // testedLine is what the last test of a card found.
-func testedLine(doc *receipt.Document) string {
-	line := fmt.Sprintf("tested on %s: %s", Day(doc.Ended), doc.Verdict)
+func testedLine(doc *receipt.Document, like card.Likeness) string {
+	line := fmt.Sprintf("tested on %s: %s", Day(doc.Ended), Finding(*doc))
 	if l := doc.Gauge.Loss; l != nil && l.Exact {
 		line += ", holds " + Bytes(doc.Gauge.Holds)
 	}
+	if like == card.MayBe {
+		line += "; or another card of this size was, in such a reader"
+	}
 	return line
+}
+
+// Finding is the verdict of a receipt in a few words, with what it rests on: never more than was tested.
+func Finding(doc receipt.Document) string {
+	g := doc.Gauge
+	if g == nil || doc.Verdict != receipt.Verdict(g.Verdict) {
+		return string(doc.Verdict)
+	}
+	part := g.Tested > 0 && g.Tested < g.Claimed && g.Method != string(gauge.BySpace)
+	switch {
+	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpace):
+		return "free space good"
+	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots) && part:
+		return fmt.Sprintf("no sign of a counterfeit in %s of the first %s", count(int64(g.Tried), "place"), Bytes(g.Tested))
+	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots):
+		return "no sign of a counterfeit in " + count(int64(g.Tried), "place")
+	case gauge.Verdict(g.Verdict) == gauge.Holds && part:
+		return fmt.Sprintf("first %s good", Bytes(g.Tested))
+	case part && g.Loss == nil:
+		return fmt.Sprintf("%s, in the first %s", g.Verdict, Bytes(g.Tested))
+	}
+	return g.Verdict
 }
 
 // Day is a time for people.

@@ -245,7 +245,7 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
 		if doc.Job == receipt.JobStamp {
 			what = "stamp of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
 		}
-		a.add(fmt.Sprint(numbers[i]), "%s  %s: %s", doc.Ended.Local().Format("2006-01-02 15:04"), what, doc.Verdict)
+		a.add(fmt.Sprint(numbers[i]), "%s  %s: %s", doc.Ended.Local().Format("2006-01-02 15:04"), what, Finding(doc))
 	}
 	if len(all) > 0 {
 		a.note("Show one: zipstamp receipts show NUMBER")

@@ -31,6 +31,8 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/lock"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/state"
 )
@@ -64,31 +66,40 @@ type Card struct {
 	Size   int64  `json:"size"` // bytes
 	Model  string `json:"model,omitempty"`
 	Serial string `json:"serial,omitempty"`
-	CID    string `json:"cid,omitempty"` // of a card in an SD slot
+	Reader bool   `json:"serial_of_reader,omitempty"` // or it may be
+	CID    string `json:"cid,omitempty"`              // of a card in an SD slot
+	Bus    string `json:"bus,omitempty"`
+	Behind string `json:"behind,omitempty"` // the file behind a loop device
+	File   string `json:"file,omitempty"`   // its number, or that of a plain file
 }
 
-// May tells whether the card may be the other one: nothing that both say of themselves differs. A card in a reader says only its
-// size.
-func (c Card) May(other Card) bool {
-	switch {
-	case c.Size != other.Size || (c.Kind == other.Kind && c.Kind != blockKind && c.Path != other.Path):
-		return false
-	case c.CID != "" && other.CID != "":
-		return c.CID == other.CID
-	case c.Serial != "" && other.Serial != "":
-		return c.Serial == other.Serial
+// CardOf is what is known of a card.
+func CardOf(c *card.Card) Card {
+	i := c.Identity()
+	j := Card{Path: c.Path, Name: c.Name, Kind: i.Kind, Size: i.Size, Model: c.Model, Serial: i.Serial, Reader: i.Reader, CID: i.CID, Bus: i.Bus, File: i.File}
+	if c.Disk != nil {
+		j.Behind = i.Path
 	}
-	return true
+	return j
 }
 
-// Same tells whether the card is certainly the other one: a number of its own says so, or a path that stands for nothing else. The serial number of a USB
-// device may be that of a reader.
-func (c Card) Same(other Card) bool {
-	return c.May(other) && (c.CID != "" && other.CID != "" || c.Kind == other.Kind && c.Kind != blockKind)
+// identity is that of the card.
+func (c Card) identity() card.Identity {
+	i := card.Identity{Kind: c.Kind, Bus: c.Bus, Size: c.Size, Path: c.Path, File: c.File, CID: c.CID, Serial: c.Serial, Reader: c.Reader}
+	if c.Kind == string(card.Block) {
+		i.Path = c.Behind
+	}
+	return i
 }
 
-// blockKind is the kind whose paths are handed out anew each time.
-const blockKind = "block device"
+// Like compares two cards.
+func (c Card) Like(other Card) card.Likeness { return c.identity().Like(other.identity()) }
+
+// May tells whether the card may be the other one: nothing that is known of both differs.
+func (c Card) May(other Card) bool { return c.Like(other) != card.Different }
+
+// Same tells whether the card certainly is the other one.
+func (c Card) Same(other Card) bool { return c.Like(other) == card.Same }
 
 // Head says what the journal is of.
 type Head struct {
@@ -124,6 +135,9 @@ func Create(folder state.Place, head Head) (*Journal, error) {
 		return nil, err
 	}
 	text, err := json.Marshal(head)
+	if err == nil {
+		err = lock.Take(j.file) // for as long as the test runs
+	}
 	if err == nil {
 		err = folder.Owner.Take(j.file)
 	}
@@ -176,8 +190,12 @@ type Pending struct {
 	Head
 	Path    string
 	Batches [][]Place // in the order in which they were saved
+	Torn    []Place   // of a last batch that doesn't agree with its digest: where it is of, if that can be read, but not what stood there
 	Err     error     // why it can't be used; then the rest is not to be trusted
 }
+
+// ErrRunning says that the test of a journal still runs.
+var ErrRunning = errors.New("the test still runs")
 
 // Bytes that are to be put back.
 func (p Pending) Bytes() (n int64) {
@@ -189,8 +207,18 @@ func (p Pending) Bytes() (n int64) {
 	return n
 }
 
-// Remove takes the journal away.
-func (p Pending) Remove() error { return os.Remove(p.Path) }
+// Remove takes the journal away. ErrRunning says that its test still runs.
+func (p Pending) Remove() error {
+	f, err := os.Open(p.Path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := lock.Take(f); err != nil {
+		return fmt.Errorf("%s: %w", p.Path, ErrRunning)
+	}
+	return os.Remove(p.Path)
+}
 
 // All reads the journals in a folder, the oldest first. One that can't be used has an Err. A folder that isn't there has none.
 func All(folder string) ([]Pending, error) {
@@ -207,7 +235,7 @@ func All(folder string) ([]Pending, error) {
 			continue
 		}
 		p := open(filepath.Join(folder, e.Name()))
-		if p.Err != nil || len(p.Batches) > 0 {
+		if p.Err != nil || len(p.Batches) > 0 || len(p.Torn) > 0 {
 			all = append(all, p)
 		}
 	}
@@ -259,6 +287,9 @@ func Read(from io.Reader) (p Pending, err error) {
 		switch {
 		case err == nil:
 			p.Batches = append(p.Batches, batch)
+		case errors.Is(err, errTorn): // whether it was ever begun on the card, that tells
+			p.Torn = batch
+			return p, nil
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 			return p, nil
 		default:
@@ -300,11 +331,17 @@ func readBatch(from io.Reader, size int64) ([]Place, error) {
 	if _, err := io.ReadFull(from, got); err != nil {
 		return nil, eof(err)
 	}
-	if !bytes.Equal(got, want) {
-		return nil, errDamaged(from)
+	if bytes.Equal(got, want) {
+		return places, nil
 	}
-	return places, nil
+	if err := errDamaged(from); !errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, err
+	}
+	return places, errTorn
 }
+
+// errTorn is the error of the last batch, if all of it is there and doesn't agree with its digest.
+var errTorn = errors.New("the last batch doesn't agree with its digest")
 
 // errDamaged is the error of a batch that makes no sense: if nothing follows it but zeros, it is the end of a file whose last writing was cut short by a
 // power cut.

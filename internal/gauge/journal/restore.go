@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 
+	"github.com/zeebo/blake3"
+
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 )
@@ -17,14 +19,24 @@ type Found struct {
 	Same      int // sectors as they were before
 	Other     int // sectors with something else
 	Unread    int // sectors that can't be read
+	Torn      int // sectors with a stamp of the run, of which what was saved can't be trusted
 	restoring []Place
 }
 
 // Is tells whether the card is that of the journal: a stamp of its run is on it.
-func (f Found) Is() bool { return f.Stamps > 0 }
+func (f Found) Is() bool { return f.Stamps+f.Torn > 0 }
 
-// Done tells whether all has been put back before.
-func (f Found) Done() bool { return f.Stamps == 0 && f.Unread == 0 && f.Same > 0 && f.Other == 0 }
+// Done tells whether all has been put back before, or nothing was written.
+func (f Found) Done() bool {
+	return f.Stamps == 0 && f.Torn == 0 && f.Unread == 0 && f.Same > 0 && f.Other == 0
+}
+
+// SectorError says that a journal is of a card with other sectors.
+type SectorError struct{ Sector int }
+
+func (e *SectorError) Error() string {
+	return fmt.Sprintf("the journal is of a card with other sectors than %d bytes", e.Sector)
+}
 
 // Look reads all places of the journal on a card with the sector.
 func (p Pending) Look(dev io.ReaderAt, sector int) (f Found, err error) {
@@ -41,13 +53,23 @@ func (p Pending) Look(dev io.ReaderAt, sector int) (f Found, err error) {
 		for j := len(p.Batches[i]) - 1; j >= 0; j-- {
 			place := p.Batches[i][j]
 			if place.Offset%int64(sector) != 0 || len(place.Data)%sector != 0 {
-				return f, fmt.Errorf("the journal is of a card with other sectors than %d bytes", sector)
+				return f, &SectorError{sector}
 			}
 			if err := f.look(dev, place, buf[:len(place.Data)], sector, p.Nonce); err != nil {
 				return f, err
 			}
 		}
 	}
+	var torn Found
+	for _, place := range p.Torn {
+		if place.Offset%int64(sector) != 0 || len(place.Data)%sector != 0 {
+			continue
+		}
+		if err := torn.look(dev, place, buf[:len(place.Data)], sector, p.Nonce); err != nil {
+			return f, err
+		}
+	}
+	f.Torn = torn.Stamps
 	return f, nil
 }
 
@@ -122,10 +144,16 @@ func (p Pending) Restore(dev card.Device, f Found) (restored, wrong int, err err
 		return 0, 0, err
 	}
 	sector := dev.SectorSize()
+	written := map[[32]byte]bool{} // what was put back: where addresses repeat, a sector may have what belongs at another place
+	for _, p := range f.restoring {
+		for at := 0; at < len(p.Data); at += sector {
+			written[blake3.Sum256(p.Data[at:at+sector])] = true
+		}
+	}
 	err = each(func(b []byte, p Place) error {
 		_, err := dev.ReadAt(b, p.Offset)
 		for at := 0; at < len(b); at += sector {
-			if err == nil && bytes.Equal(b[at:at+sector], p.Data[at:at+sector]) {
+			if err == nil && (bytes.Equal(b[at:at+sector], p.Data[at:at+sector]) || written[blake3.Sum256(b[at:at+sector])]) {
 				restored++
 			} else {
 				wrong++
