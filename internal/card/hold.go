@@ -43,6 +43,7 @@ type Mishap struct {
 	Op      string // "read", "write", "flush"; empty for a return
 	Offset  int64  // bytes
 	Err     error
+	Times   int    // how often it failed, before it went right
 	Waiting bool   // it is gone, and it is not yet known whether it comes back
 	Name    string // of a return: the name that it has now
 }
@@ -157,7 +158,7 @@ func (h *Hold) do(op string, off int64, access func(Device) error) error {
 		switch {
 		case err == nil:
 			if failed != nil {
-				h.note(Mishap{Op: op, Offset: off, Err: failed})
+				h.note(Mishap{Op: op, Offset: off, Err: failed, Times: try})
 			}
 			return nil
 		case errors.As(err, new(*GoneError)):

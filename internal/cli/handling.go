@@ -97,7 +97,7 @@ func keepsNothingOn(c *card.Card) error {
 // refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite a download or a document. It may be zeros, or begin as a
 // disk does and not be a download, or have been used as a card before.
 func (a *app) refuseOtherFile(c *card.Card) error {
-	if c.Kind != card.Plain || c.Size == 0 {
+	if info, err := os.Stat(c.Path); c.Kind != card.Plain || err == nil && info.Size() == 0 {
 		return nil
 	}
 	refuse := func(reason string, err error) error {

@@ -110,8 +110,9 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 		}
 		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Ended
 		name = view.FileName(past.Image.Path)
+		job.Was, job.Boot = past.Image.Table.Layout()
 		doc.Image = past.Image
-		doc.Image.Blocks = nil
+		doc.Image.Blocks, doc.Image.Table = nil, nil
 	}
 	if err := r.reserve(r.receipt, receipt.JobRecheck, r.card); err != nil {
 		return err

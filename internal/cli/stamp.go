@@ -18,6 +18,7 @@ import (
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
@@ -489,6 +490,10 @@ func (s *stamping) describe(t *target, doc *receipt.Document, one *view.Stamped)
 	if d, err := layout.Describe(r, doc.Image.Unpacked); err == nil {
 		doc.Card.DiskID = d.Table.ID
 		one.Contents = &d
+		boot := make([]byte, recheck.BootCode)
+		if _, err := r.ReadAt(boot, 0); err == nil {
+			doc.Image.Table = receipt.TableOf(d.Table, boot)
+		}
 	}
 }
 

@@ -49,9 +49,9 @@ func Describe(r io.ReaderAt, size int64) (Disk, error) {
 		return d, err
 	}
 	switch {
-	case whole.Kind == "ISO 9660" && table.Scheme == NoTable:
+	case whole.Kind == ISOKind && table.Scheme == NoTable:
 		d.Kind, d.Whole = KindPlainDisc, whole
-	case whole.Kind == "ISO 9660":
+	case whole.Kind == ISOKind:
 		d.Kind, d.Whole = KindDisc, whole
 	case table.Scheme != NoTable:
 		d.Kind = KindDisk

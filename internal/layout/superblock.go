@@ -8,9 +8,30 @@ import (
 	"strings"
 )
 
+// The kinds of file systems, as they are called everywhere.
+const (
+	FAT12Kind    = "FAT12"
+	FAT16Kind    = "FAT16"
+	FAT32Kind    = "FAT32"
+	ExFATKind    = "exFAT"
+	NTFSKind     = "NTFS"
+	Ext2Kind     = "ext2"
+	Ext3Kind     = "ext3"
+	Ext4Kind     = "ext4"
+	BtrfsKind    = "btrfs"
+	F2FSKind     = "f2fs"
+	XFSKind      = "xfs"
+	SquashFSKind = "squashfs"
+	EROFSKind    = "erofs"
+	SwapKind     = "swap"
+	ISOKind      = "ISO 9660"
+	LUKSKind     = "LUKS, encrypted"
+	LVMKind      = "LVM"
+)
+
 // FileSystem is what a superblock says of a file system.
 type FileSystem struct {
-	Kind  string // "FAT32", "ext4"; empty if none is known
+	Kind  string // one of the above; empty if none is known
 	Label string
 	Size  int64 // bytes; 0 where it doesn't say
 }
@@ -27,21 +48,21 @@ const headLength = 68 << 10
 
 // superblocks are tried in this order. The numbers in the functions are offsets in the structures named there.
 var superblocks = []superblock{
-	{32769, "CD001", iso9660},                     // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
-	{3, "EXFAT   ", exFAT},                        // exFAT file system specification, section 3.1
-	{3, "NTFS    ", ntfs},                         //
-	{1024 + 56, "\x53\xef", ext},                  // Linux, Documentation/filesystems/ext4/super.rst
-	{0, "hsqs", squashfs},                         // Linux, fs/squashfs/squashfs_fs.h
-	{64<<10 + 64, "_BHRfS_M", btrfs},              // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
-	{1024, "\x10\x20\xf5\xf2", f2fs},              // Linux, include/linux/f2fs_fs.h
-	{0, "XFSB", xfs},                              // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
-	{1024, "\xe2\xe1\xf5\xe0", erofs},             // Linux, fs/erofs/erofs_fs.h
-	{4096 - 10, "SWAPSPACE2", swap},               // Linux, include/linux/swap.h, union swap_header
-	{16384 - 10, "SWAPSPACE2", swap},              // likewise, with pages of 16 KiB, and of 64 KiB
-	{65536 - 10, "SWAPSPACE2", swap},              //
-	{0, "LUKS\xba\xbe", named("LUKS, encrypted")}, // LUKS2 On-Disk Format Specification
-	{512 + 24, "LVM2 001", named("LVM")},          //
-	{510, "\x55\xaa", fat},                        // last: the mark says little
+	{32769, "CD001", iso9660},              // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
+	{3, "EXFAT   ", exFAT},                 // exFAT file system specification, section 3.1
+	{3, "NTFS    ", ntfs},                  //
+	{1024 + 56, "\x53\xef", ext},           // Linux, Documentation/filesystems/ext4/super.rst
+	{0, "hsqs", squashfs},                  // Linux, fs/squashfs/squashfs_fs.h
+	{64<<10 + 64, "_BHRfS_M", btrfs},       // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
+	{1024, "\x10\x20\xf5\xf2", f2fs},       // Linux, include/linux/f2fs_fs.h
+	{0, "XFSB", xfs},                       // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
+	{1024, "\xe2\xe1\xf5\xe0", erofs},      // Linux, fs/erofs/erofs_fs.h
+	{4096 - 10, "SWAPSPACE2", swap},        // Linux, include/linux/swap.h, union swap_header
+	{16384 - 10, "SWAPSPACE2", swap},       // likewise, with pages of 16 KiB, and of 64 KiB
+	{65536 - 10, "SWAPSPACE2", swap},       //
+	{0, "LUKS\xba\xbe", named(LUKSKind)},   // LUKS2 On-Disk Format Specification
+	{512 + 24, "LVM2 001", named(LVMKind)}, //
+	{510, "\x55\xaa", fat},                 // last: the mark says little
 }
 
 // Identify finds out which file system starts at r's offset 0. Errors are those of r.
@@ -84,11 +105,11 @@ func positive(n uint64, unit uint64) int64 {
 
 func iso9660(head []byte, _ io.ReaderAt) FileSystem {
 	d := head[32768:] // the Primary Volume Descriptor
-	return FileSystem{"ISO 9660", text(d[40:72]), positive(uint64(le.Uint32(d[80:])), uint64(le.Uint16(d[128:])))}
+	return FileSystem{ISOKind, text(d[40:72]), positive(uint64(le.Uint32(d[80:])), uint64(le.Uint16(d[128:])))}
 }
 
 func ntfs(head []byte, _ io.ReaderAt) FileSystem {
-	return FileSystem{Kind: "NTFS", Size: positive(le.Uint64(head[40:]), uint64(le.Uint16(head[11:])))}
+	return FileSystem{Kind: NTFSKind, Size: positive(le.Uint64(head[40:]), uint64(le.Uint16(head[11:])))}
 }
 
 func ext(head []byte, _ io.ReaderAt) FileSystem {
@@ -100,12 +121,12 @@ func ext(head []byte, _ io.ReaderAt) FileSystem {
 	)
 	s := head[1024:]
 	compat, incompat, roCompat := le.Uint32(s[92:]), le.Uint32(s[96:]), le.Uint32(s[100:])
-	kind := "ext2"
+	kind := Ext2Kind
 	switch {
 	case incompat&ext4Only != 0 || roCompat&ext4Compat != 0:
-		kind = "ext4"
+		kind = Ext4Kind
 	case compat&hasJournal != 0:
-		kind = "ext3"
+		kind = Ext3Kind
 	}
 	blocks, shift := uint64(le.Uint32(s[4:])), le.Uint32(s[24:])
 	if incompat&is64bit != 0 {
@@ -118,12 +139,12 @@ func ext(head []byte, _ io.ReaderAt) FileSystem {
 }
 
 func squashfs(head []byte, _ io.ReaderAt) FileSystem {
-	return FileSystem{Kind: "squashfs", Size: positive(le.Uint64(head[40:]), 1)}
+	return FileSystem{Kind: SquashFSKind, Size: positive(le.Uint64(head[40:]), 1)}
 }
 
 func btrfs(head []byte, _ io.ReaderAt) FileSystem {
 	s := head[64<<10:]
-	return FileSystem{"btrfs", text(s[0x12B : 0x12B+256]), positive(le.Uint64(s[0x70:]), 1)}
+	return FileSystem{BtrfsKind, text(s[0x12B : 0x12B+256]), positive(le.Uint64(s[0x70:]), 1)}
 }
 
 func f2fs(head []byte, _ io.ReaderAt) FileSystem {
@@ -132,12 +153,12 @@ func f2fs(head []byte, _ io.ReaderAt) FileSystem {
 	if shift > 16 {
 		return FileSystem{}
 	}
-	return FileSystem{"f2fs", utf16Text(s[124 : 124+1024]), positive(le.Uint64(s[36:]), 1<<shift)}
+	return FileSystem{F2FSKind, utf16Text(s[124 : 124+1024]), positive(le.Uint64(s[36:]), 1<<shift)}
 }
 
 func xfs(head []byte, _ io.ReaderAt) FileSystem {
 	be := binary.BigEndian
-	return FileSystem{"xfs", text(head[108:120]), positive(be.Uint64(head[8:]), uint64(be.Uint32(head[4:])))}
+	return FileSystem{XFSKind, text(head[108:120]), positive(be.Uint64(head[8:]), uint64(be.Uint32(head[4:])))}
 }
 
 func erofs(head []byte, _ io.ReaderAt) FileSystem {
@@ -145,11 +166,11 @@ func erofs(head []byte, _ io.ReaderAt) FileSystem {
 	if s[12] > 16 {
 		return FileSystem{}
 	}
-	return FileSystem{"erofs", text(s[64:80]), positive(uint64(le.Uint32(s[36:])), 1<<s[12])}
+	return FileSystem{EROFSKind, text(s[64:80]), positive(uint64(le.Uint32(s[36:])), 1<<s[12])}
 }
 
 func swap(head []byte, _ io.ReaderAt) FileSystem {
-	return FileSystem{Kind: "swap", Label: text(head[1052:1068])}
+	return FileSystem{Kind: SwapKind, Label: text(head[1052:1068])}
 }
 
 // exFAT's label stands in the root directory.
@@ -158,7 +179,7 @@ func exFAT(head []byte, r io.ReaderAt) FileSystem {
 	if sector < 9 || sector > 12 || cluster > 25-sector {
 		return FileSystem{}
 	}
-	fs := FileSystem{Kind: "exFAT", Size: positive(le.Uint64(head[72:]), 1<<sector)}
+	fs := FileSystem{Kind: ExFATKind, Size: positive(le.Uint64(head[72:]), 1<<sector)}
 	heap, root := int64(le.Uint32(head[88:])), int64(le.Uint32(head[96:]))
 	at := (heap + (root-2)<<cluster) << sector
 	entries := make([]byte, 32*16)

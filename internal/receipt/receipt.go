@@ -94,6 +94,7 @@ type Image struct {
 	Published  []Published       `json:"published"`
 	Signatures []Signature       `json:"signatures,omitempty"`
 	Blocks     *Blocks           `json:"blocks,omitempty"` // of an image that was stamped
+	Table      *Table            `json:"table,omitempty"`  // likewise
 }
 
 // Published is a digest that the image was held against.
@@ -133,7 +134,8 @@ type Mishap struct {
 	Op     string `json:"op"` // "read", "write", "return"
 	Offset int64  `json:"offset,omitempty"`
 	Error  string `json:"error"`
-	Name   string `json:"name,omitempty"` // of a return: the name that the card has since
+	Times  int    `json:"times,omitempty"` // how often it failed
+	Name   string `json:"name,omitempty"`  // of a return: the name that the card has since
 }
 
 // Bytes counts what was moved.
@@ -243,7 +245,7 @@ func cardOf(c *card.Card, size int64, sector int, access card.Access) Card {
 
 func mishapsOf(mishaps []card.Mishap) (out []Mishap) {
 	for _, m := range mishaps {
-		one := Mishap{Op: m.Op, Offset: m.Offset, Error: m.Err.Error(), Name: m.Name}
+		one := Mishap{Op: m.Op, Offset: m.Offset, Error: m.Err.Error(), Times: m.Times, Name: m.Name}
 		if m.Op == "" {
 			one.Op = "return"
 		}

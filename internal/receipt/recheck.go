@@ -28,6 +28,7 @@ type Change struct {
 	Bytes   int64  `json:"bytes"`
 	First   int64  `json:"first"`
 	Started bool   `json:"started"`
+	Unsure  bool   `json:"unsure,omitempty"` // it may be that, or damage
 	Why     string `json:"why"`
 }
 

@@ -3,6 +3,7 @@ package recheck
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -28,6 +29,9 @@ type Job struct {
 	PartSize int64         // bytes; a multiple of digest.BlockSize
 	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, and then of each other block of the first part, where these are known
 	Size     int64         // of the image, bytes, where it is not given
+
+	Was  *layout.Table // the partition table as it was stamped; nil where that isn't known
+	Boot [32]byte      // SHA-256 of the first BootCode bytes, likewise
 
 	Stamped time.Time // when the card was stamped; what was written to it later, its files say so. Zero: not known
 }
@@ -58,11 +62,21 @@ func (r *Report) Started() bool {
 		return false
 	}
 	for _, a := range r.Areas {
-		if !a.Started {
+		if !a.Started && !a.Unsure {
 			return false
 		}
 	}
 	return true
+}
+
+// Unsure is how much differs, or may, of which can't be told whether it is use or damage, bytes.
+func (r *Report) Unsure() (n int64) {
+	for _, a := range r.Areas {
+		if a.Unsure {
+			n += a.Bytes
+		}
+	}
+	return n
 }
 
 // Bytes that differ or could not be read.
@@ -157,9 +171,31 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		return r.rep, err
 	}
 	if !r.rep.Same() {
+		if err := r.readImagesTable(); err != nil {
+			return r.rep, err
+		}
 		r.rep.Areas, err = r.areas()
 	}
 	return r.rep, err
+}
+
+// readImagesTable reads the partition table of the image, where it is at hand.
+func (r *run) readImagesTable() error {
+	if r.Image == nil {
+		return nil
+	}
+	w := r.Image.Window(r.Contents)
+	defer w.Close()
+	table, err := layout.ReadTable(w, r.Contents.Size.Known())
+	if err != nil {
+		return err
+	}
+	boot := make([]byte, BootCode)
+	if _, err := w.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	r.Was, r.Boot = &table, sha256.Sum256(boot)
+	return nil
 }
 
 // unpack gives the parts of the image.

@@ -228,10 +228,21 @@ func mishapsFact(all []receipt.Mishap) string {
 		if m.Op == "return" {
 			lines = append(lines, "it was gone for a moment, and came back as "+m.Name)
 		} else {
-			lines = append(lines, fmt.Sprintf("failed once to %s at byte %s", m.Op, place(m.Offset)))
+			lines = append(lines, fmt.Sprintf("failed %s to %s at byte %s", often(m.Times), m.Op, place(m.Offset)))
 		}
 	}
 	return strings.Join(lines, "\n")
+}
+
+// often is a count of failures; that of older receipts isn't known.
+func often(n int) string {
+	switch n {
+	case 0, 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
 }
 
 // rateText is a rate in bytes a second.

@@ -25,6 +25,8 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 		return fmt.Sprintf("The recheck of %s came to no result: %s.", name, gaugeFailure(name, err))
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
+	case r.Started() && r.Unsure() > 0:
+		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but of %s that can't be told.", name, Bytes(r.Unsure()))
 	case r.Started():
 		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only where that is to be expected.", name, imageName)
 	case len(r.Failed) > 0:
@@ -59,15 +61,17 @@ func recheckFacts(a *answer, doc receipt.Document) {
 	if c.Failed.Count+c.Extents.Count > 0 {
 		a.add("differs", "%s, at %s", Bytes(c.Differ), count(c.Failed.Count+c.Extents.Count, "place"))
 	}
-	a.add("not expected", "%s", areaLines(c.Areas, false))
-	a.add("by a start", "%s", areaLines(c.Areas, true))
+	a.add("before", "%s", c.Before)
+	a.add("not expected", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return !c.Started && !c.Unsure }))
+	a.add("can't be told", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Unsure }))
+	a.add("by a start", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Started }))
 }
 
-// areaLines are the parts that differ, those that a start changes or the others.
-func areaLines(areas []receipt.Change, started bool) string {
+// areaLines are the parts that differ, of one kind.
+func areaLines(areas []receipt.Change, of func(receipt.Change) bool) string {
 	var lines []string
 	for _, one := range areas {
-		if one.Started == started {
+		if of(one) {
 			lines = append(lines, fmt.Sprintf("%s: %s from byte %s; %s", word(one.Name), Bytes(one.Bytes), place(one.First), one.Why))
 		}
 	}
