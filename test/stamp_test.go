@@ -195,15 +195,15 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		"liar":        {6, "failed", "untouched", []string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"}, []string{osXZ}, "and the image needs 49.3 MB"},
 		"liar, later": {5, "failed", "no table", []string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"}, []string{"--no-spots", osXZ}, "all beyond about"},
 		"liar, large": {0, "good", "read back right", []string{"--real", "55MB", "--beyond", "wrap"}, []string{osXZ}, "The image fits"},
-		"pulled out":  {4, "failed", "no table", []string{"--gone-after", "20MB"}, []string{osXZ}, "x.card was pulled out"},
-		"pulled, 2":   {4, "failed", "no table", []string{"--gone-after", "70MB"}, []string{osXZ}, "x.card was pulled out"},
+		"pulled out":  {4, "failed", "no table", []string{"--gone-after", "40MB"}, []string{osXZ}, "x.card was pulled out"},
+		"pulled, 2":   {4, "failed", "no table", []string{"--gone-after", "100MB"}, []string{osXZ}, "x.card was pulled out"},
 		"locks up":    {5, "failed", "no table", []string{"--read-only-after", "20MB"}, []string{osXZ}, "became write-protected"},
 		"damaged":     {3, "failed", "no table", nil, []string{"--unchecked", "alone/flipped.img.gz"}, "is damaged near byte"},
 		"too small":   {4, "failed", "no table", []string{"--claimed", "40MB"}, []string{osGzip}, "it is larger than 40.0 MB"},
 		"unchecked":   {0, "good", "read back right", nil, []string{"--unchecked", "alone/unchecked.img.gz"}, "nothing was published"},
 		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=4"}, []string{osXZ}, "1 block had to be written again"},
-		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "failed once to write at byte 4,194,304"},
-		"reset":       {0, "good", "read back right", []string{"--resets-after", "20MB"}, []string{osXZ}, "it was gone for a moment, and came back as x.card"},
+		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "failed 3 times to write at byte 4,194,304"},
+		"reset":       {0, "good", "read back right", []string{"--resets-after", "40MB"}, []string{osXZ}, "it was gone for a moment, and came back as x.card"},
 	} {
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
 		for _, f := range []string{"x.card", "x.card.data"} {

@@ -110,7 +110,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 		}
 		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Ended
 		name = view.FileName(past.Image.Path)
-		job.Was, job.Boot = past.Image.Table.Layout()
+		job.Was = past.Image.Table.Was()
 		doc.Image = past.Image
 		doc.Image.Blocks, doc.Image.Table = nil, nil
 	}

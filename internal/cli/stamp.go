@@ -18,7 +18,6 @@ import (
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
-	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
@@ -490,9 +489,9 @@ func (s *stamping) describe(t *target, doc *receipt.Document, one *view.Stamped)
 	if d, err := layout.Describe(r, doc.Image.Unpacked); err == nil {
 		doc.Card.DiskID = d.Table.ID
 		one.Contents = &d
-		boot := make([]byte, recheck.BootCode)
-		if _, err := r.ReadAt(boot, 0); err == nil {
-			doc.Image.Table = receipt.TableOf(d.Table, boot)
+		start := make([]byte, digest.HeadPiece)
+		if _, err := r.ReadAt(start, 0); err == nil {
+			doc.Image.Table = receipt.TableOf(d.Table, start)
 		}
 	}
 }

@@ -4,13 +4,17 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 
+	"zipstamp/internal/digest"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/recheck"
 )
 
 // Table is the partition table that was stamped, for telling what was changed later. Sizes and offsets are in bytes.
 type Table struct {
 	Scheme string      `json:"scheme"`
-	Boot   string      `json:"boot_code"` // SHA-256 of what is before it, in hex
+	Boot   string      `json:"boot_code"`             // SHA-256 of what is before it, in hex
+	From   int64       `json:"behind_from,omitempty"` // where the table ends
+	Behind string      `json:"behind,omitempty"`      // the digest, as of parts, of what is from there to 64 KiB, in hex
 	Parts  []TablePart `json:"partitions"`
 }
 
@@ -25,31 +29,37 @@ type TablePart struct {
 // maxTable is how many partitions a receipt lists; of a table with more nothing is kept.
 const maxTable = 128
 
-// TableOf is what a receipt keeps of a table; boot is the code before it. nil where there is none.
-func TableOf(t layout.Table, boot []byte) *Table {
-	if t.Scheme == layout.NoTable || len(t.Parts) > maxTable {
+// TableOf is what a receipt keeps of a table; start is the first digest.HeadPiece bytes. nil where there is none.
+func TableOf(t layout.Table, start []byte) *Table {
+	if t.Scheme == layout.NoTable || len(t.Parts) > maxTable || len(start) != digest.HeadPiece {
 		return nil
 	}
-	sum := sha256.Sum256(boot)
-	out := &Table{Scheme: string(t.Scheme), Boot: hex.EncodeToString(sum[:]), Parts: []TablePart{}}
+	sum := sha256.Sum256(start[:recheck.BootCode])
+	from := recheck.TableEnd(t)
+	behind := digest.SumPart([]digest.Block{digest.SumBlock(start[from:])}, 1)
+	out := &Table{Scheme: string(t.Scheme), Boot: hex.EncodeToString(sum[:]), From: from, Behind: hex.EncodeToString(behind[:]), Parts: []TablePart{}}
 	for _, p := range t.Parts {
 		out.Parts = append(out.Parts, TablePart{p.Number, p.Start, p.Length, p.ID})
 	}
 	return out
 }
 
-// Layout gives the table back, and the digest of the boot code; nil where it isn't whole.
-func (t *Table) Layout() (was *layout.Table, boot [32]byte) {
+// Was gives the table back, as recheck needs it; what isn't whole is not known.
+func (t *Table) Was() (was recheck.Start) {
 	if t == nil {
-		return nil, boot
+		return was
 	}
-	sum, err := hex.DecodeString(t.Boot)
-	if err != nil || len(sum) != len(boot) {
-		return nil, boot
+	boot, err := hex.DecodeString(t.Boot)
+	if err != nil || len(boot) != len(was.Boot) {
+		return was
 	}
-	was = &layout.Table{Scheme: layout.Scheme(t.Scheme)}
+	was.Boot = [32]byte(boot)
+	was.Table = &layout.Table{Scheme: layout.Scheme(t.Scheme)}
 	for _, p := range t.Parts {
-		was.Parts = append(was.Parts, layout.Part{Number: p.Number, Start: p.Start, Length: p.Length, ID: p.Type})
+		was.Table.Parts = append(was.Table.Parts, layout.Part{Number: p.Number, Start: p.Start, Length: p.Length, ID: p.Type})
 	}
-	return was, [32]byte(sum)
+	if behind, err := hex.DecodeString(t.Behind); err == nil && len(behind) == len(was.Behind) && t.From > 0 && t.From < digest.HeadPiece {
+		was.Behind, was.From = digest.Part(behind), t.From
+	}
+	return was
 }

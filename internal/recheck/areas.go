@@ -113,7 +113,7 @@ func (r *run) places(rd io.ReaderAt, disk layout.Disk) (all []place) {
 		}
 	}
 	all = append(all, parts...)
-	if disk.Table.Scheme != layout.NoTable || r.Was != nil && r.Was.Scheme != layout.NoTable {
+	if disk.Table.Scheme != layout.NoTable || r.Was.Table != nil && r.Was.Table.Scheme != layout.NoTable {
 		all = append(r.tablePlaces(rd, disk.Table), all...)
 	}
 	return append(all, place{Extent: Extent{0, r.Device.Size()}, name: "outside of all partitions", why: "a board doesn't write there by starting"})
@@ -129,22 +129,18 @@ func (r *run) differsAt(e Extent) bool {
 
 // tablePlaces are those of the partition table, and of the boot code before it.
 func (r *run) tablePlaces(rd io.ReaderAt, now layout.Table) []place {
-	first := int64(layout.SectorSize)
-	if now.Scheme != layout.SchemeMBR {
-		first = 34 * layout.SectorSize // of GPT, UEFI 2.10, 5.3.1
-	}
-	t := place{Extent: Extent{0, roundUp(first, min(r.rep.Unit, unit))}, name: "the partition table"}
+	t := place{Extent: Extent{0, TableEnd(now)}, name: "the partition table"}
 	boot := make([]byte, BootCode)
 	_, err := rd.ReadAt(boot, 0)
 	switch {
 	case now.Damage != "":
 		t.why = now.Damage
-	case r.Was == nil:
+	case r.Was.Table == nil:
 		t.unsure, t.why = true, "how the table was when the card was stamped is not known"
-	case err != nil || sha256.Sum256(boot) != r.Boot:
+	case err != nil || sha256.Sum256(boot) != r.Was.Boot:
 		t.name, t.why = "the boot code", "a start doesn't change it"
 	default:
-		if t.why = tableDiffers(*r.Was, now); t.why == "" {
+		if t.why = tableDiffers(*r.Was.Table, now); t.why == "" {
 			t.started, t.why = true, "a first start grows the last partition, adds one, or gives the disk another number"
 		}
 	}

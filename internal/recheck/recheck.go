@@ -30,10 +30,25 @@ type Job struct {
 	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, and then of each other block of the first part, where these are known
 	Size     int64         // of the image, bytes, where it is not given
 
-	Was  *layout.Table // the partition table as it was stamped; nil where that isn't known
-	Boot [32]byte      // SHA-256 of the first BootCode bytes, likewise
+	Was Start // where the image is not given, as far as it is known
 
 	Stamped time.Time // when the card was stamped; what was written to it later, its files say so. Zero: not known
+}
+
+// Start is what stood at the card's start when it was stamped.
+type Start struct {
+	Table  *layout.Table // nil where it isn't known
+	Boot   [32]byte      // SHA-256 of the first BootCode bytes
+	From   int64         // where the table ends, bytes; 0 where Behind isn't known
+	Behind digest.Part   // from there to digest.HeadPiece
+}
+
+// TableEnd is where the first copy of a partition table ends, bytes: after the first sector, or, of a GPT, after the 34th (UEFI 2.10, 5.3.1).
+func TableEnd(t layout.Table) int64 {
+	if t.Scheme == layout.SchemeMBR {
+		return layout.SectorSize
+	}
+	return 34 * layout.SectorSize
 }
 
 // Extent is a stretch of the card, bytes.
@@ -194,7 +209,7 @@ func (r *run) readImagesTable() error {
 	if _, err := w.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	r.Was, r.Boot = &table, sha256.Sum256(boot)
+	r.Was = Start{Table: &table, Boot: sha256.Sum256(boot)}
 	return nil
 }
 
@@ -307,7 +322,11 @@ func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 		if at >= n {
 			end = min(at+digest.BlockSize, length)
 		}
-		if i >= len(r.Head) || d != r.Head[i] {
+		switch same := i < len(r.Head) && d == r.Head[i]; {
+		case same:
+		case i == 0 && r.Was.From > 0 && n >= digest.HeadPiece && digest.SumPart([]digest.Block{digest.SumBlock(buf[r.Was.From:digest.HeadPiece])}, 1) == r.Was.Behind:
+			r.add(Extent{0, r.Was.From}) // only the table
+		default:
 			r.add(Extent{at, end - at})
 		}
 		at = end
