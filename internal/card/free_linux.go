@@ -62,6 +62,11 @@ func (c *Card) unmount(ctx context.Context, m disks.Mount) error {
 	case errors.Is(err, unix.EBUSY), errors.Is(err, desktop.ErrBusy):
 		reasons := []string{m.Point + " is in use"}
 		for _, u := range usersOf(m.Point) {
+			if u.pid == os.Getpid() { // there is no use in waiting for that
+				return &RefusedError{
+					Card: c.Given, Reasons: []string{fmt.Sprintf("this command itself %s %s", u.how, u.file)}, Next: "go to a folder that is not on the card, and take no file from it; then run the command again",
+				}
+			}
 			reasons = append(reasons, u.String())
 		}
 		if len(reasons) == 1 {

@@ -87,7 +87,11 @@ func notADigest(err error) error {
 // ring reads the keys: those named, or else those that the user keeps.
 func (p *published) ring(who person) (check.Keys, error) {
 	if len(p.keys) == 0 {
-		kept, err := trust.Kept(who.keysFolder())
+		var kept trust.Ring
+		err := who.as(func() (err error) {
+			kept, err = trust.Kept(who.keysFolder())
+			return err
+		})
 		if err != nil {
 			err = fmt.Errorf("read the keys that you keep: %w", err)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/view"
@@ -35,10 +36,17 @@ var errEnough = errors.New("enough cards")
 // awaitCards waits for the next n cards that are put in and may be written. Those in taken don't count.
 func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*card.Card, error) {
 	var cards []*card.Card
+	went := map[string]time.Time{} // when a card went, by what it says of itself
 	err := card.Watch(ctx, func() { a.screen.Waiting(n) }, func(c card.Change) error {
+		who := saysOfItself(c.Card)
 		if !c.Arrived {
 			a.screen.Left(c.Card)
 			cards = without(cards, c.Card)
+			went[who] = time.Now()
+			return nil
+		}
+		if at, known := went[who]; known && a.unattended && time.Since(at) < resetTime {
+			a.screen.Say("%s was gone for a moment, as after a reset of its hub or reader; only a card that is put in is taken.", c.Card.Name)
 			return nil
 		}
 		reasons := c.Card.Reasons(card.Consent{Asked: true})
@@ -56,6 +64,15 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 		return nil, err
 	}
 	return cards, nil
+}
+
+// resetTime is how soon a card is back after its reader or hub was reset. A card that a person exchanges takes longer, and says something else of itself.
+const resetTime = 15 * time.Second
+
+// saysOfItself is what a card and its reader say, but for the name that the kernel gives.
+func saysOfItself(c *card.Card) string {
+	i := c.Identity()
+	return fmt.Sprintf("%s %d %q %q %q", i.Bus, i.Size, i.CID, i.Serial, c.Model)
 }
 
 // without is all less the card at the same place.

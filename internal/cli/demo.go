@@ -93,7 +93,7 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 	defer func() { _ = os.Chdir(back) }() // the program ends soon, wherever it is
 	for i, step := range demoSteps() {
 		out.Step(i+1, step.why, append([]string{"zipstamp"}, step.args...))
-		status := run(ctx, step.args, a.version, a.streams, "zipstamp")
+		status := run(ctx, step.args, a.version, a.streams, "zipstamp", new(leaving))
 		if ctx.Err() != nil {
 			return shown{context.Cause(ctx)}
 		}

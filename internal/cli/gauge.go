@@ -191,6 +191,7 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 	if len(args) == 0 && g.o.yes {
 		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
 	}
+	g.unattended = g.o.yes
 	if g.card, err = g.pickOrChoose(ctx, args); err != nil {
 		return err
 	}
@@ -269,6 +270,12 @@ func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then st
 func (g *gauging) follow() {
 	g.shown = g.screen.Follow(view.Followed{Meter: &g.meter})
 	name := g.card.Name
+	g.left.is("%s", map[string]string{
+		receipt.JobSpots: "What was saved of " + name + " is kept; put it back with: zipstamp gauge restore",
+		receipt.JobWhole: "What was on " + name + " is lost, or a part of it. The test can be carried on: run the same command again.",
+		receipt.JobBlank: name + " has no partition table. Run the same command again.",
+		receipt.JobPace:  "What is on " + name + " is as it was: it was written with what was read.",
+	}[g.job])
 	g.hold.Tell(func(m card.Mishap) { g.shown.Say(view.MishapSentence(name, m)) })
 }
 
@@ -281,7 +288,7 @@ func (g *gauging) unfollow() {
 // spots does the test of spots.
 func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Report, error) {
 	nonce := randomNonce()
-	j, err := journal.Create(g.who.journals(), journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
+	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
 	if err != nil {
 		return nil, &view.Hint{
 			Err:  fmt.Errorf("what is on the card can't be saved in %s, so nothing was started: %w", g.who.journals().Path(), err),
@@ -292,7 +299,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 	rep, restored, err := gauge.Spots{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
 	g.unfollow()
 	if restored {
-		return rep, errors.Join(err, j.Remove())
+		return rep, errors.Join(err, g.who.as(j.Remove))
 	}
 	if err == nil {
 		g.screen.Say("Not all that was on the card is seen to be back; what was saved is kept in %s. Try it in another reader: zipstamp gauge restore", g.who.short(j.Path()))
@@ -314,12 +321,14 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 	if w.Carry != nil {
 		nonce = w.Carry.Nonce
 	}
-	w.Keep = func(p gauge.Progress) error { return gauge.KeepProgress(g.who.tests(), who, p) }
+	w.Keep = func(p gauge.Progress) error {
+		return g.who.as(func() error { return gauge.KeepProgress(g.who.tests(), who, p) })
+	}
 	w.Expect = func(e gauge.Expectation) { g.shown.Say(view.Expectation(e)) }
 	rep, err := w.Run(ctx)
 	g.unfollow()
 	if err == nil {
-		if dropped := gauge.DropProgress(g.who.tests(), nonce); dropped != nil {
+		if dropped := g.dropProgress(nonce); dropped != nil {
 			g.screen.Problem(dropped, g.words)
 		}
 	}
@@ -331,7 +340,12 @@ const forgetAfter = 60 * 24 * time.Hour
 
 // carryOn looks for a test of this card that was interrupted.
 func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
-	found, unusable := gauge.FindProgress(g.who.tests().Path(), who)
+	var found []gauge.Kept
+	var unusable []error
+	_ = g.who.as(func() error { // what can't be read is unusable
+		found, unusable = gauge.FindProgress(g.who.tests().Path(), who)
+		return nil
+	})
 	for _, err := range unusable {
 		g.screen.Say("What is kept of a test can't be used: %s.", err)
 	}
@@ -360,11 +374,33 @@ func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
 			w.Carry = &p.Progress
 			return nil
 		}
-		if err := gauge.DropProgress(g.who.tests(), p.Nonce); err != nil {
+		if err := g.dropProgress(p.Nonce); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (g *gauging) dropProgress(n mark.Nonce) error {
+	return g.who.as(func() error { return gauge.DropProgress(g.who.tests(), n) })
+}
+
+// createJournal starts a journal with the person's own rights.
+func createJournal(who person, head journal.Head) (j *journal.Journal, err error) {
+	err = who.as(func() (err error) {
+		j, err = journal.Create(who.journals(), head)
+		return err
+	})
+	return j, err
+}
+
+// allJournals reads those that are kept.
+func allJournals(who person) (all []journal.Pending, err error) {
+	err = who.as(func() (err error) {
+		all, err = journal.All(who.journals().Path())
+		return err
+	})
+	return all, err
 }
 
 // finish lets the card go, keeps the receipt and shows the result.

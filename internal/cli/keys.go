@@ -3,10 +3,10 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
+	"zipstamp/internal/state"
 	"zipstamp/internal/trust"
 	"zipstamp/internal/view"
 )
@@ -44,7 +44,7 @@ keep already is replaced, as when its owner has renewed it.`,
 			if err != nil {
 				return err
 			}
-			text, err := os.ReadFile(args[0])
+			text, err := state.ReadFile(args[0], trust.MaxKeys)
 			if err != nil {
 				return openError(err)
 			}

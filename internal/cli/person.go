@@ -36,6 +36,9 @@ func whoRuns() (person, error) {
 	return p, err
 }
 
+// as does something to the person's files with the person's own rights, and no others.
+func (p person) as(do func() error) error { return state.As(p.owner, do) }
+
 // configFile is where lasting settings are.
 func (p person) configFile() string {
 	const name = "zipstamp/config.toml"

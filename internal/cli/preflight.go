@@ -23,6 +23,9 @@ const preflightPlaces = 24
 // stamped.
 func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 	need := s.contents.Size.Likely(s.image.Size)
+	if !s.o.noSpots {
+		s.app.left.is("Nothing of the image was written. What was saved of the cards (%s) is kept; put it back with: zipstamp gauge restore", s.names())
+	}
 	var all sync.WaitGroup
 	for _, t := range s.targets {
 		if s.o.noSpots {
@@ -45,7 +48,7 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	start := time.Now()
 	nonce := randomNonce()
-	j, err := journal.Create(s.who.journals(), journal.Head{Job: receipt.JobStamp, Card: cardIdentity(t.card), Nonce: nonce, Started: start})
+	j, err := createJournal(s.who, journal.Head{Job: receipt.JobStamp, Card: cardIdentity(t.card), Nonce: nonce, Started: start})
 	if err != nil {
 		j = nil // it is to be overwritten anyway
 	}
@@ -72,7 +75,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	switch {
 	case j == nil:
 	case restored, err == nil && t.outcome == nil:
-		_ = j.Remove() // what it has is there, or is to be overwritten
+		_ = s.who.as(j.Remove) // what it has is there, or is to be overwritten
 	default:
 		_ = j.Close() // for gauge restore
 	}

@@ -37,7 +37,7 @@ func (r *record) reserve(named, job string, c *card.Card) (err error) {
 // discard gives the room up, if the receipt was not kept.
 func (r *record) discard() {
 	if r.draft != nil {
-		r.draft.Discard()
+		_ = r.who.as(func() error { r.draft.Discard(); return nil })
 	}
 }
 
@@ -46,7 +46,7 @@ func (r *record) discard() {
 func (r *record) conclude(doc receipt.Document, sentence string, failed, result error) error {
 	doc.End(r.tool(), r.started, time.Now(), sentence, statusOf(result), failed)
 	path := r.who.short(r.draft.Path())
-	unkept := r.draft.Keep(doc)
+	unkept := r.who.as(func() error { return r.draft.Keep(doc) })
 	r.draft = nil
 	if unkept != nil {
 		path = ""
@@ -87,16 +87,22 @@ func noteLeft(doc *receipt.Document, left card.Left) {
 // reserveFor makes room for the receipt of a job.
 func (a *app) reserveFor(who person, set settings, named, job string, c *card.Card) (d *receipt.Draft, err error) {
 	slug := strings.ReplaceAll(job, " ", "-")
-	switch {
-	case named == "":
-		d, err = receipt.InFolder(who.receiptsFolder(set), slug, c.Name, time.Now())
-	case isFolder(named):
-		d, err = receipt.InFolder(who.folder(named), slug, c.Name, time.Now())
-	case c.Is(named):
-		err = fmt.Errorf("%s is the card", named)
-	default:
-		d, err = receipt.AtFile(named, who.owner)
+	if named != "" {
+		if err := c.Apart("the place for the receipt", named); err != nil {
+			return nil, err
+		}
 	}
+	err = who.as(func() (err error) {
+		switch {
+		case named == "":
+			d, err = receipt.InFolder(who.receiptsFolder(set), slug, c.Name, time.Now())
+		case isFolder(named):
+			d, err = receipt.InFolder(who.folder(named), slug, c.Name, time.Now())
+		default:
+			d, err = receipt.AtFile(named, who.owner)
+		}
+		return err
+	})
 	if err != nil {
 		return nil, noReceipt(err)
 	}

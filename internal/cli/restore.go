@@ -52,7 +52,7 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 	if r.who, err = whoRuns(); err != nil {
 		return err
 	}
-	all, err := journal.All(r.who.journals().Path())
+	all, err := allJournals(r.who)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate string, err error) {
 	switch {
 	case forget && (only != nil || p.Err != nil):
-		if err := p.Remove(); err != nil {
+		if err := r.who.as(p.Remove); err != nil {
 			return "", stillRuns(err)
 		}
 		return "given up", nil
@@ -118,7 +118,7 @@ func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Ca
 		return "", err
 	}
 	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	return putBack(hold, p)
+	return putBack(r.who, hold, p)
 }
 
 // stillRuns is the error of a journal whose test still runs.
@@ -151,13 +151,13 @@ func (e *notBackError) Error() string {
 }
 
 // putBack puts back what a journal has onto a card that may be its, and takes the journal away if all is as it was.
-func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
+func putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	switch {
 	case err != nil:
 		return "", err
 	case found.Done():
-		return "all was back already", p.Remove()
+		return "all was back already", who.as(p.Remove)
 	case !found.Is() && found.Unread > 0:
 		return "", notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
@@ -170,7 +170,7 @@ func putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 	if wrong > 0 || found.Torn > 0 {
 		return "", notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
 	}
-	return "put back " + english.Plural(restored, "sector", ""), p.Remove()
+	return "put back " + english.Plural(restored, "sector", ""), who.as(p.Remove)
 }
 
 func notBack(err *notBackError) error {
@@ -212,7 +212,7 @@ func (a *app) belongs(c *card.Card, p journal.Pending) bool {
 
 // pendingOf are the journals of a card that is here.
 func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
-	kept, err := journal.All(who.journals().Path())
+	kept, err := allJournals(who)
 	if err != nil {
 		return nil
 	}
@@ -226,7 +226,7 @@ func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 
 // settlePending puts back what an earlier test of the card had saved, before another one begins.
 func (g *gauging) settlePending() error {
-	kept, err := journal.All(g.who.journals().Path())
+	kept, err := allJournals(g.who)
 	if err != nil {
 		return fmt.Errorf("what earlier tests saved can't be read, so nothing was started: %w", err)
 	}
@@ -234,7 +234,7 @@ func (g *gauging) settlePending() error {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
 			continue
 		}
-		fate, err := putBack(g.hold, p)
+		fate, err := putBack(g.who, g.hold, p)
 		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}
@@ -255,7 +255,7 @@ func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h hand
 	pending := a.pendingOf(who, c)
 	giveUp = func() {
 		for _, p := range pending {
-			if err := p.Remove(); err != nil {
+			if err := who.as(p.Remove); err != nil {
 				a.screen.Problem(err, a.words)
 			}
 		}

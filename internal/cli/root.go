@@ -5,6 +5,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -30,6 +32,9 @@ type app struct {
 	printed bool // the JSON document has been printed
 	started bool // arguments were understood, and the command runs
 	past    []receipt.Document
+	left    *leaving
+
+	unattended bool // nobody is asked, so a card is taken without a person's look
 }
 
 // gcPercent keeps the heap close to what is in use: the large buffers are not on it, and decoders leave their
@@ -42,35 +47,62 @@ func Main(args []string, version string) int {
 		debug.SetGCPercent(gcPercent)
 	}
 	signal.Ignore(syscall.SIGPIPE) // nobody reading the progress is no reason to leave a card half written
-	ctx, stop := untilInterrupted(context.Background())
+	var left leaving
+	ctx, stop := untilInterrupted(context.Background(), func() {
+		fmt.Fprintln(os.Stderr, "\nzipstamp: ended at once. "+left.sentence())
+		os.Exit(statusInterrupted)
+	})
 	defer stop()
 	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ()}
-	return run(ctx, args, version, streams, os.Args[0])
+	return run(ctx, args, version, streams, os.Args[0], &left)
 }
 
-// untilInterrupted ends the context at the first signal, for an end in good order. A second signal
-// ends the program at once, as it would any other.
-func untilInterrupted(parent context.Context) (context.Context, func()) {
+// leaving is in what state everything is left when the program is ended at once, as the command at work says. The zero value says that nothing was begun.
+type leaving struct{ text atomic.Pointer[string] }
+
+func (l *leaving) is(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	l.text.Store(&text)
+}
+
+func (l *leaving) sentence() string {
+	if text := l.text.Load(); text != nil {
+		return *text
+	}
+	return "No card was written to."
+}
+
+// untilInterrupted ends the context at the first signal, for an end in good order. At a second one, which may come from somebody who doesn't want to wait for that, it calls
+// atOnce.
+func untilInterrupted(parent context.Context, atOnce func()) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(parent)
-	signals := make(chan os.Signal, 1)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ended := make(chan struct{})
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	go func() {
-		select {
-		case <-signals:
-			signal.Stop(signals)
-			cancel(view.ErrInterrupted)
-		case <-ctx.Done():
+		for first := true; ; first = false {
+			select {
+			case <-signals:
+				if !first {
+					atOnce()
+					return
+				}
+				cancel(view.ErrInterrupted)
+			case <-ended:
+				return
+			}
 		}
 	}()
 	return ctx, func() {
 		signal.Stop(signals)
+		close(ended)
 		cancel(nil)
 	}
 }
 
 // run is Main with its surroundings given. program is how the program was called.
-func run(ctx context.Context, args []string, version string, streams view.Streams, program string) int {
-	a := &app{version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...)}
+func run(ctx context.Context, args []string, version string, streams view.Streams, program string, left *leaving) int {
+	a := &app{version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...), left: left}
 	if a.version == "" {
 		a.version = builtVersion()
 	}
@@ -91,7 +123,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	if err != nil && !isShown(err) {
 		a.screen.Problem(err, a.words)
 	}
-	if lost := a.screen.Lost(); lost != nil && err == nil {
+	if lost := a.screen.Lost(); lost != nil && err == nil && !errors.Is(lost, syscall.EPIPE) { // who reads only the first lines has what they want
 		a.screen.Problem(fmt.Errorf("the result could not be written: %w", lost), a.words)
 		status = statusUnexpected
 	}
@@ -111,7 +143,7 @@ func (a *app) printJSON(doc any) {
 		panic(err) // all documents are plain structs
 	}
 	a.printed = true
-	fmt.Fprintln(a.screen.Out, string(text))
+	fmt.Fprintln(a.screen.Out, string(receipt.Plain(text)))
 }
 
 // builtVersion is what the Go tool knows of a program that was not built for release.

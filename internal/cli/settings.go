@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/state"
 )
 
 // settings are what may last from run to run. A flag overrides a variable, and a variable the file.
@@ -30,13 +31,16 @@ type settingsFile struct {
 	Eject    *bool   `toml:"eject"`
 }
 
+// maxSettings bounds the file, bytes.
+const maxSettings = 1 << 20
+
 // maxRepairs bounds the repairs; a card that needs more is no card to keep.
 const maxRepairs = 100
 
 // loadSettings reads the file, then the variables, then the flags.
 func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 	s := settings{readBack: true, eject: true, repairs: stamp.DefaultRepairs}
-	if err := s.fromFile(p.configFile()); err != nil {
+	if err := p.as(func() error { return s.fromFile(p.configFile()) }); err != nil {
 		return s, &usageError{err}
 	}
 	if err := s.fromVariables(); err != nil {
@@ -72,7 +76,7 @@ func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 }
 
 func (s *settings) fromFile(path string) error {
-	text, err := os.ReadFile(path)
+	text, err := state.ReadFile(path, maxSettings)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -183,6 +183,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.giveUp})
 	}
 	var done, out []stamp.Outcome
+	s.app.left.is("No card that was being stamped (%s) has a partition table that a board could start from. Stamp again before use.", s.names())
 	if len(job.Cards) > 0 {
 		done = job.Run(ctx)
 	}
@@ -224,7 +225,7 @@ func (s *stamping) untouched(err error) error {
 func (s *stamping) close() {
 	for _, t := range s.targets {
 		if t.draft != nil {
-			t.draft.Discard()
+			_ = s.who.as(func() error { t.draft.Discard(); return nil })
 		}
 		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
 			t.hold.LetGo(context.Background(), card.Leaving{})
@@ -251,6 +252,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	if len(s.found.Garbled) > 0 { // nothing can be compared with it
 		return notADigest(s.found.Garbled[0])
 	}
+	s.unattended = s.o.yes
 	picked, err := s.pickAll(ctx, cards, s.o.arrive)
 	if err != nil {
 		return err
@@ -339,8 +341,8 @@ func (s *stamping) consent() error {
 }
 
 func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
-	if named := s.o.receipt; named != "" && (s.image.Same(named) || t.card.Is(named)) {
-		return nil, noReceipt(fmt.Errorf("%s is the image or the card", named))
+	if named := s.o.receipt; named != "" && s.image.Same(named) {
+		return nil, noReceipt(fmt.Errorf("%s is the image", named))
 	}
 	return s.reserveFor(s.who, s.set, s.o.receipt, receipt.JobStamp, t.card)
 }
@@ -465,7 +467,7 @@ func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report
 	doc.Verdict = verdict(o.Result, o.Err)
 	doc.End(s.tool(), started, time.Now(), view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), statusOf(o.Err), o.Err)
 	one.Receipt = s.who.short(t.draft.Path())
-	kept := t.draft.Keep(doc)
+	kept := s.who.as(func() error { return t.draft.Keep(doc) })
 	t.draft = nil
 	if kept != nil {
 		one.Receipt = ""

@@ -60,8 +60,12 @@ func Beside(image string, names ...string) ([]Published, []*SumsError, error) {
 	}
 	var paths []string
 	for _, f := range files {
-		if !f.IsDir() && isFor(f.Name(), names) {
-			paths = append(paths, filepath.Join(folder, f.Name()))
+		if !isFor(f.Name(), names) {
+			continue
+		}
+		path := filepath.Join(folder, f.Name())
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() { // a pipe might never give anything
+			paths = append(paths, path)
 		}
 	}
 	return InFiles(paths, names...)
@@ -94,6 +98,11 @@ func isFor(file string, names []string) bool {
 }
 
 func inFile(path string, names []string) ([]Published, error) {
+	// A pipe that the shell made for a command is fine; one that lies about may never give anything.
+	info, err := os.Stat(path)
+	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/fd/") && !strings.HasPrefix(path, "/proc/") {
+		return nil, &SumsError{filepath.Base(path), "is a pipe, not a file", nil}
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("open sums file: %w", err)

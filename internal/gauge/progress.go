@@ -46,7 +46,10 @@ func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
 	defer root.Close()
 	name := progressName(p.Nonce)
 	temp := "." + name + ".part"
-	f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a run that was killed
+		return err
+	}
+	f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
 	}
@@ -90,7 +93,7 @@ func FindProgress(folder string, c journal.Card) (found []Kept, unusable []error
 			continue
 		}
 		path := filepath.Join(folder, e.Name())
-		text, err := os.ReadFile(path)
+		text, err := state.ReadFile(path, maxProgress)
 		var k kept
 		if err == nil {
 			k, err = readProgress(text)

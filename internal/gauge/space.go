@@ -20,6 +20,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/state"
 )
 
 // Space fills the free space of the file system that a folder is on with numbered files of sector stamps, reads them back, and removes them. It needs no
@@ -67,7 +68,7 @@ func reserveFor(free int64) int64 { return min(max(free/100, 4<<20), 64<<20) }
 
 // LeftBehind reads what is known of the files of an earlier test. The error is ErrNothing if there are none.
 func LeftBehind(folder string) (a About, err error) {
-	text, err := os.ReadFile(filepath.Join(folder, SpaceFolder, about))
+	text, err := state.ReadFile(filepath.Join(folder, SpaceFolder, about), maxProgress)
 	if errors.Is(err, fs.ErrNotExist) {
 		return a, ErrNothing
 	}

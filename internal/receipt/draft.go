@@ -1,14 +1,19 @@
 package receipt
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf16"
 
+	"zipstamp/internal/card/lock"
 	"zipstamp/internal/state"
 )
 
@@ -31,6 +36,7 @@ func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, 
 	if err != nil {
 		return nil, err
 	}
+	removeTorn(root)
 	base := fmt.Sprintf("%s-%s-%s", now.UTC().Format("20060102-150405"), state.PlainName(job), state.PlainName(cardName))
 	for i := 1; ; i++ {
 		name := base + ".json"
@@ -48,6 +54,29 @@ func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, 
 			root.Close()
 		}
 		return d, err
+	}
+}
+
+// removeTorn removes what runs that were killed left of their receipts. A run that goes on holds its own.
+func removeTorn(root *os.Root) {
+	folder, err := root.Open(".")
+	if err != nil {
+		return // nothing is lost if they stay
+	}
+	defer folder.Close()
+	entries, _ := folder.ReadDir(maxHistory)
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), ".") || !strings.HasSuffix(e.Name(), ".json.part") || !e.Type().IsRegular() {
+			continue
+		}
+		f, err := root.OpenFile(e.Name(), os.O_RDWR, 0)
+		if err != nil {
+			continue
+		}
+		if lock.Take(f) == nil {
+			_ = root.Remove(e.Name())
+		}
+		f.Close()
 	}
 }
 
@@ -99,7 +128,10 @@ func start(root *os.Root, name, temp, path string, owner state.Owner) (*Draft, e
 	if err != nil {
 		return nil, err
 	}
-	if err = owner.Take(file); err == nil {
+	if err = lock.Take(file); err == nil { // as long as the run goes on
+		err = owner.Take(file)
+	}
+	if err == nil {
 		_, err = file.Write(make([]byte, reserve))
 	}
 	if err == nil {
@@ -154,5 +186,25 @@ func (d *Draft) fill(text []byte) error {
 // Encode writes the document as people can read it.
 func Encode(doc Document) ([]byte, error) {
 	text, err := json.MarshalIndent(doc, "", "  ")
-	return append(text, '\n'), err
+	return append(Plain(text), '\n'), err
+}
+
+// Plain escapes what a JSON text may have as it is, and a terminal would obey: the control characters from U+007F to U+009F, and those that turn the order of
+// what is seen or aren't seen at all (Unicode categories Cf, Zl, Zp).
+func Plain(text []byte) []byte {
+	obeyed := func(r rune) bool { return r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) }
+	if bytes.IndexFunc(text, obeyed) < 0 {
+		return text
+	}
+	var out bytes.Buffer
+	for _, r := range string(text) {
+		if !obeyed(r) {
+			out.WriteRune(r)
+			continue
+		}
+		for _, unit := range utf16.AppendRune(nil, r) {
+			fmt.Fprintf(&out, `\u%04x`, unit)
+		}
+	}
+	return out.Bytes()
 }

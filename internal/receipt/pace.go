@@ -49,7 +49,8 @@ func NewPace(c *card.Card, r *gauge.PaceReport) Document {
 const (
 	nearLink  = 0.6
 	nearSmall = 1.5
-	slowLink  = 480 // Mbit/s and less
+	longSmall = 300 * time.Microsecond // what a reader takes at least, where it is worth a word
+	slowLink  = 480                    // Mbit/s and less
 )
 
 // limits says what may have been slower than the card, as far as that can be known.
@@ -57,7 +58,7 @@ func limits(p *Pace, r *gauge.PaceReport, c *card.Card) (all []string) {
 	if p.LinkRate > 0 && p.SequentialRead > nearLink*p.LinkRate {
 		all = append(all, fmt.Sprintf("the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here", p.Link, p.LinkRate/1e6))
 	}
-	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest > 0 && median > 0 && float64(median) < nearSmall*float64(r.Smallest) {
+	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest >= longSmall && float64(median) < nearSmall*float64(r.Smallest) {
 		all = append(all, fmt.Sprintf("the reader, at single places: a place that was just read takes %.2f ms, nearly as long as any other (%.2f ms), so that time is not the card's", r.Smallest.Seconds()*1e3, p.Reads.Median*1e3))
 	}
 	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 && c.Disk.USB.Speed <= slowLink && p.LinkRate > 0 && p.SequentialRead <= nearLink*p.LinkRate {

@@ -3,6 +3,8 @@ package state
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -41,7 +43,7 @@ func (p Place) Open() (*os.Root, error) {
 	made := "."
 	for _, part := range strings.Split(filepath.ToSlash(p.Folder), "/") {
 		made = filepath.Join(made, part)
-		err := root.Mkdir(made, 0o755)
+		err := root.Mkdir(made, 0o700)
 		if errors.Is(err, fs.ErrExist) {
 			continue
 		}
@@ -53,6 +55,27 @@ func (p Place) Open() (*os.Root, error) {
 		}
 	}
 	return root.OpenRoot(p.Folder)
+}
+
+// ReadFile reads a plain file of at most so many bytes. It never waits, as for a pipe that nobody writes to.
+func ReadFile(path string, most int64) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is not a plain file")}
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(text)) > most {
+		err = &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it has more than %d bytes", most)}
+	}
+	return text, err
 }
 
 // Sync makes new names in an open folder last through a power cut. Windows has no such call.

@@ -10,6 +10,8 @@ import (
 	"os"
 	"slices"
 	"time"
+
+	"zipstamp/internal/state"
 )
 
 // Format is a kind of signature.
@@ -71,7 +73,7 @@ var ErrNoSignature = errors.New("holds no signature")
 // Detached checks the signatures in the file at path against what signed reads. A file that holds none, as a key may have the same
 // ending, gives ErrNoSignature. Other errors are those of reading.
 func (r Ring) Detached(of string, signed io.Reader, path string) ([]Signature, error) {
-	text, err := os.ReadFile(path)
+	text, err := state.ReadFile(path, maxSignature)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +106,7 @@ type Key struct {
 
 // ReadKeys reads the public keys in a file. The error says what is wrong with it.
 func ReadKeys(text []byte, source string) ([]Key, error) {
-	if len(text) > maxKeys {
+	if len(text) > MaxKeys {
 		return nil, errors.New("is too large for a file of keys")
 	}
 	keys, err := readMinisign(text)
@@ -120,16 +122,12 @@ func ReadKeys(text []byte, source string) ([]Key, error) {
 	return keys, err
 }
 
-const maxKeys = 16 << 20
+// MaxKeys bounds a file of keys, bytes.
+const MaxKeys = 16 << 20
 
 // ReadKeyFile is ReadKeys of the file at path.
 func ReadKeyFile(path string) ([]Key, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, maxKeys+1))
+	text, err := state.ReadFile(path, MaxKeys)
 	if err != nil {
 		return nil, err
 	}

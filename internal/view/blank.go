@@ -11,10 +11,11 @@ import (
 
 // BlankSentence is the answer of making an empty card. err is why it failed; nil if it did not.
 func BlankSentence(name string, b *receipt.Blank, err error) string {
+	name = word(name)
 	var wrong *blank.WrongError
 	switch {
 	case err == nil && b.Label != "":
-		return fmt.Sprintf("%s is empty: one FAT32 file system named %s, of %s.", name, b.Label, Bytes(b.Size))
+		return fmt.Sprintf("%s is empty: one FAT32 file system named %s, of %s.", name, word(b.Label), Bytes(b.Size))
 	case err == nil:
 		return fmt.Sprintf("%s is empty: one FAT32 file system, of %s.", name, Bytes(b.Size))
 	case errors.Is(err, ErrInterrupted):

@@ -27,7 +27,7 @@ type Plan struct {
 func (v *Screen) ShowPlan(p Plan) {
 	var names []string
 	for _, l := range p.Cards {
-		names = append(names, l.Card.Name)
+		names = append(names, word(l.Card.Name))
 	}
 	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", listed(names, len(names)))}
 	if p.Keeps {
@@ -41,7 +41,7 @@ func (v *Screen) ShowPlan(p Plan) {
 			if l.Card.Disk != nil {
 				lines = cardLines(l)
 			}
-			a.add(l.Card.Name, "%s", strings.Join(lines, "\n"))
+			a.add(word(l.Card.Name), "%s", strings.Join(lines, "\n"))
 		}
 	}
 	if p.Image != nil {
@@ -59,16 +59,16 @@ func (v *Screen) ShowPlan(p Plan) {
 func planCard(a *answer, l Listed) {
 	c := l.Card
 	if c.Disk == nil {
-		a.add("card", "%s, %s", c.Name, exact(c.Size))
+		a.add("card", "%s, %s", word(c.Name), exact(c.Size))
 		a.add("kind", "%s", kindFact(c))
-		a.add("path", "%s", c.Path)
-		a.add("kept in", "%s", c.Kept())
+		a.add("path", "%s", word(c.Path))
+		a.add("kept in", "%s", word(c.Kept()))
 		return
 	}
-	a.add("card", "%s", c.Name+", "+cardTitle(c))
-	a.add("path", "%s", c.Path)
+	a.add("card", "%s", word(c.Name)+", "+cardTitle(c))
+	a.add("path", "%s", word(c.Path))
 	a.add("registers", "%s", registersLine(c.Disk))
-	a.add("odd", "%s", strings.Join(l.Remarks, "\n"))
+	a.add("odd", "%s", strings.Join(words(l.Remarks), "\n"))
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
 		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))
@@ -84,12 +84,12 @@ func planCard(a *answer, l Listed) {
 }
 
 func kindFact(c *card.Card) string {
-	fact := string(c.Kind)
+	fact := word(string(c.Kind))
 	if c.Model != "" {
-		fact += ", " + c.Model
+		fact += ", " + word(c.Model)
 	}
 	if c.Serial != "" {
-		fact += ", serial " + c.Serial
+		fact += ", serial " + word(c.Serial)
 	}
 	return fact
 }
@@ -116,18 +116,18 @@ func publishedFact(p check.Published) string {
 	}
 	var facts []string
 	for _, d := range p.Digests {
-		facts = append(facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, d.Source()))
+		facts = append(facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, word(d.Source())))
 	}
 	for _, s := range p.Signatures {
 		if s.Key != nil {
-			facts = append(facts, fmt.Sprintf("signature of %s: %s (%s)", FileName(s.Of), s.Status, word(s.Key.Owner)))
+			facts = append(facts, fmt.Sprintf("signature of %s: %s (%s)", FileName(s.Of), word(string(s.Status)), word(s.Key.Owner)))
 		}
 	}
 	for _, file := range p.Signed {
 		facts = append(facts, fmt.Sprintf("signature in %s; checked before anything is written", FileName(file)))
 	}
 	for _, w := range p.Wrong {
-		facts = append(facts, w.Error())
+		facts = append(facts, word(w.Error()))
 	}
 	return strings.Join(facts, "\n")
 }
@@ -139,10 +139,10 @@ func planNotes(p Plan) []string {
 		m, w := l.Card.InUse()
 		mounts, swaps = mounts+len(m), swaps+len(w)
 		if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > l.Card.Size {
-			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.", l.Card.Name, Bytes(least.Bytes)))
+			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.", word(l.Card.Name), Bytes(least.Bytes)))
 		}
 		if len(l.Card.Reasons(card.Consent{Asked: true})) > 0 {
-			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.", l.Card.Name))
+			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.", word(l.Card.Name)))
 		}
 	}
 	if mounts > 0 {
@@ -167,7 +167,7 @@ func (v *Screen) Confirm(ctx context.Context, names string) (bool, error) {
 	if strings.Contains(names, " ") {
 		what = "the cards as they are"
 	}
-	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave %s:", names, what))
+	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave %s:", word(names), what))
 	return err == nil && strings.Join(strings.Fields(typed), " ") == names, err
 }
 
@@ -204,17 +204,17 @@ func (v *Screen) ask(ctx context.Context, question string) (string, error) {
 
 // Say writes a sentence beside the results.
 func (v *Screen) Say(format string, args ...any) {
-	fmt.Fprintln(v.Err, fold(fmt.Sprintf(format, args...), v.errWidth, ""))
+	fmt.Fprintln(v.Err, fold(word(fmt.Sprintf(format, args...)), v.errWidth, ""))
 }
 
 // Made shows a practice card that was made.
 func (v *Screen) Made(path string, claimed, real int64) {
-	a := &answer{style: good, sentence: fmt.Sprintf("Made the practice card %s.", path)}
+	a := &answer{style: good, sentence: fmt.Sprintf("Made the practice card %s.", word(path))}
 	a.add("claims", "%s", exact(claimed))
 	if real != claimed {
 		a.add("holds", "%s", exact(real))
 	}
-	a.note("Stamp it like a real card: %s", "zipstamp stamp IMAGE "+shell.Quote(path))
+	a.note("Stamp it like a real card: %s", word("zipstamp stamp IMAGE "+shell.Quote(path)))
 	a.print(v.Out, v.width)
 }
 

@@ -126,7 +126,7 @@ func cardLines(l Listed) []string {
 		lines = append(lines, reg)
 	}
 	for _, r := range l.Remarks {
-		lines = append(lines, "odd: "+r)
+		lines = append(lines, "odd: "+word(r))
 	}
 	if l.Card.ReadOnly {
 		lines = append(lines, "write-protected, by the lock on its side or by itself")
@@ -156,7 +156,7 @@ func lastLine(l Listed) string {
 
 // testedLine is what the last test of a card found.
 func testedLine(doc *receipt.Document, like card.Likeness) string {
-	line := fmt.Sprintf("tested on %s: %s", Day(doc.Ended), Finding(*doc))
+	line := fmt.Sprintf("tested on %s: %s", Day(doc.Ended), word(Finding(*doc)))
 	if l := doc.Gauge.Loss; l != nil && l.Exact {
 		line += ", holds " + Bytes(doc.Gauge.Holds)
 	}
@@ -198,7 +198,7 @@ func cardTitle(c *card.Card) string {
 	if c.Size > 0 {
 		text = exact(c.Size)
 	}
-	text += ", " + string(d.Bus)
+	text += ", " + word(string(d.Bus))
 	if title := word(d.Title()); title != "" && d.Bus != disks.Loop {
 		text += ", " + title
 	} else if title != "" {
@@ -225,15 +225,15 @@ func registersLine(d *disks.Disk) string {
 	if made := d.SD.CID.Made(); made != "" {
 		facts = append(facts, "made in "+made)
 	}
-	facts = append(facts, fmt.Sprintf("maker 0x%02x %s, revision %s", d.SD.CID.Maker, d.SD.CID.OEM, d.SD.CID.Revision))
+	facts = append(facts, fmt.Sprintf("maker 0x%02x %s, revision %s", d.SD.CID.Maker, word(d.SD.CID.OEM), word(d.SD.CID.Revision)))
 	if d.SD.CSD.Family != "" {
-		facts = append(facts, d.SD.CSD.Family)
+		facts = append(facts, word(d.SD.CSD.Family))
 	}
 	if d.SD.Spec != "" {
-		facts = append(facts, "SD "+d.SD.Spec)
+		facts = append(facts, "SD "+word(d.SD.Spec))
 	}
 	if len(d.SD.Marks) > 0 {
-		facts = append(facts, strings.Join(d.SD.Marks, " "))
+		facts = append(facts, strings.Join(words(d.SD.Marks), " "))
 	}
 	return strings.Join(facts, ", ")
 }
@@ -271,11 +271,11 @@ func holdsLine(l Listed) string {
 	}
 	switch {
 	case len(texts) == 0:
-		return "holds an empty partition table (" + scheme + ")"
+		return "holds an empty partition table (" + word(scheme) + ")"
 	case parts[0].Number == 0:
 		return "holds " + strings.Join(texts, "; ")
 	}
-	return fmt.Sprintf("holds, by its %s, %s", scheme, strings.Join(texts, "; "))
+	return fmt.Sprintf("holds, by its %s, %s", word(scheme), strings.Join(texts, "; "))
 }
 
 // fsNames are file systems as udev names them, and as they are named here.
@@ -288,14 +288,14 @@ func fsName(kind string) string {
 	if name, ok := fsNames[kind]; ok {
 		return name
 	}
-	return kind
+	return word(kind)
 }
 
 // useLines are what of a card is in use.
 func useLines(c *card.Card) (lines []string) {
 	mounts, swaps := c.InUse()
 	for _, m := range slices.Backward(mounts) {
-		lines = append(lines, fmt.Sprintf("%s is mounted at %s", strings.TrimPrefix(m.Source, "/dev/"), word(m.Point)))
+		lines = append(lines, fmt.Sprintf("%s is mounted at %s", word(strings.TrimPrefix(m.Source, "/dev/")), word(m.Point)))
 	}
 	for _, s := range swaps {
 		lines = append(lines, word(s.Path)+" is in use as swap")

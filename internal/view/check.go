@@ -46,7 +46,7 @@ func matched(a *answer, name string, r check.Report) {
 	a.sentence = matchedSentence(name, r)
 	a.add("file", "%s", fileFact(r))
 	for _, h := range r.Published {
-		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), h.Source(), matchedOn(h.Matched))
+		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), word(h.Source()), matchedOn(h.Matched))
 	}
 	signatureFacts(a, r)
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
@@ -115,21 +115,21 @@ func signatureFacts(a *answer, r check.Report) {
 		if s.Clear() {
 			where = "within " + FileName(s.Of)
 		}
-		fact := fmt.Sprintf("%s (%s)", where, s.Format)
+		fact := fmt.Sprintf("%s (%s)", where, word(string(s.Format)))
 		switch s.Status {
 		case trust.Good:
-			fact += fmt.Sprintf("\ngood, by key %s: %s", s.KeyID, word(s.Key.Owner))
+			fact += fmt.Sprintf("\ngood, by key %s: %s", word(s.KeyID), word(s.Key.Owner))
 			if !s.Made.IsZero() {
 				fact += ", made on " + s.Made.UTC().Format("2 January 2006")
 			}
 		case trust.Unknown:
-			fact += fmt.Sprintf("\nby key %s, which you don't keep, so it counts for nothing", s.KeyID)
+			fact += fmt.Sprintf("\nby key %s, which you don't keep, so it counts for nothing", word(s.KeyID))
 		case trust.Bad:
-			fact += fmt.Sprintf("\nbad: %s", s.Why)
+			fact += fmt.Sprintf("\nbad: %s", word(s.Why))
 		case trust.Refused:
-			fact += fmt.Sprintf("\nrefused: %s", s.Why)
+			fact += fmt.Sprintf("\nrefused: %s", word(s.Why))
 			if s.KeyID != "" {
-				fact += fmt.Sprintf(" (key %s)", s.KeyID)
+				fact += fmt.Sprintf(" (key %s)", word(s.KeyID))
 			}
 		}
 		a.add("signature", "%s", fact)
@@ -176,7 +176,7 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
-	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", shell.Quote(r.Path))
+	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", word(shell.Quote(r.Path)))
 }
 
 func broken(a *answer, name string, r check.Report) {
@@ -187,9 +187,9 @@ func broken(a *answer, name string, r check.Report) {
 	case r.Size == 0:
 		a.sentence = name + " is empty."
 	case r.What != "":
-		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, r.What)
+		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, word(r.What))
 	case errors.As(r.Damage, &unusable):
-		a.sentence = fmt.Sprintf("%s %s.", name, unusable.Why)
+		a.sentence = fmt.Sprintf("%s %s.", name, word(unusable.Why))
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
 		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, count(damage.Trailing, "byte"))
 	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
@@ -203,7 +203,7 @@ func broken(a *answer, name string, r check.Report) {
 	}
 	a.add("published", "nothing was given or found to hold it against")
 	if unusable != nil && unusable.Next != "" {
-		a.note("Next: %s.", unusable.Next)
+		a.note("Next: %s.", word(unusable.Next))
 		return
 	}
 	a.note("Don't use this file. Download it again, from the publisher's own page.")
@@ -216,7 +216,7 @@ func mismatched(a *answer, name string, r check.Report) {
 	case r.Size == 0:
 		a.sentence = fmt.Sprintf("%s is empty.", name)
 	case r.What != "":
-		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, r.What)
+		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, word(r.What))
 	case r.BadSignature() != nil:
 		a.sentence = fmt.Sprintf("%s must not be used: its signature is %s.", name, r.BadSignature().Status)
 	case len(r.Slips) > 0:
@@ -230,12 +230,12 @@ func mismatched(a *answer, name string, r check.Report) {
 	case len(r.Wrong) == 0:
 		a.sentence = fmt.Sprintf("%s is not signed by the key that you named.", name)
 	default:
-		a.sentence = fmt.Sprintf("%s can't be checked: %s.", name, firstSums(r.Wrong[0].Why, r.Wrong[0].Name))
+		a.sentence = fmt.Sprintf("%s can't be checked: %s.", name, word(firstSums(r.Wrong[0].Why, r.Wrong[0].Name)))
 	}
 	a.add("file", "%s", fileFact(r))
 	for _, h := range r.Published {
 		if h.Matched != check.Neither {
-			a.add(h.Algorithm.String(), "agrees with %s, for %s", h.Source(), matchedOn(h.Matched))
+			a.add(h.Algorithm.String(), "agrees with %s, for %s", word(h.Source()), matchedOn(h.Matched))
 			continue
 		}
 		differs(a, r, h)
@@ -245,7 +245,7 @@ func mismatched(a *answer, name string, r check.Report) {
 		a.add("", "%s; but for that, it is the %s of %s", s.What, s.Near, matchedOn(s.Of))
 	}
 	for _, w := range r.Wrong {
-		a.add("sums file", "%s", w.Error())
+		a.add("sums file", "%s", word(w.Error()))
 		belongs(a, w.Other, w.Name)
 	}
 	diagnosis(a, r)
@@ -256,7 +256,7 @@ func mismatched(a *answer, name string, r check.Report) {
 	case r.Uncompared() != nil && r.BadSignature() == nil:
 		a.note("The published digest is not that of the file as downloaded. It may be that of the image in it, which could not be computed.")
 		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) && unusable.Next != "" {
-			a.note("Next: %s.", unusable.Next)
+			a.note("Next: %s.", word(unusable.Next))
 		}
 	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.What == "":
 		a.note("Set this computer's date, and check again. If the date is right, don't use this file.")
@@ -290,7 +290,7 @@ func firstSums(why, name string) string {
 
 // differs shows a published digest and the computed ones, with the first digit that differs marked.
 func differs(a *answer, r check.Report, h check.Held) {
-	a.add("published", "%s %s, from %s", h.Algorithm, named(h.File), h.Source())
+	a.add("published", "%s %s, from %s", h.Algorithm, named(word(h.File)), word(h.Source()))
 	a.add("", "%s", a.grouped(h.Hex()))
 	for _, of := range []struct {
 		what    string
@@ -317,7 +317,7 @@ func named(file string) string {
 
 func belongs(a *answer, other *digest.Entry, sums string) {
 	if other != nil {
-		a.add("but", "its digest is the one of %s (%s, line %d): this is that file under another name, or the wrong download", other.File, sums, other.Line)
+		a.add("but", "its digest is the one of %s (%s, line %d): this is that file under another name, or the wrong download", word(other.File), word(sums), other.Line)
 	}
 }
 
@@ -337,11 +337,11 @@ func diagnosis(a *answer, r check.Report) {
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
 		a.add("damage", "its %s packing ends at byte %s, and %v", damage.Packing, place(damage.At), damage.Err)
 	case errors.As(r.Damage, &damage):
-		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), damage.Err)
+		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), word(damage.Err.Error()))
 	case errors.As(r.Damage, &unusable):
-		a.add("contents", "%s", unusable.Why)
+		a.add("contents", "%s", word(unusable.Why))
 	case r.Damage != nil:
-		a.add("contents", "%s", r.Damage)
+		a.add("contents", "%s", word(r.Damage.Error()))
 	}
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
 		a.add("contents", "%s", word(noImage.Why))
@@ -358,9 +358,9 @@ func fileFact(r check.Report) string {
 	case r.Packing == image.RawPacking:
 		return fact
 	case r.Member != "":
-		fact += fmt.Sprintf(", %s of %s", r.Packing, word(r.Member))
+		fact += fmt.Sprintf(", %s of %s", word(r.Packing), word(r.Member))
 	default:
-		fact += ", " + r.Packing
+		fact += ", " + word(r.Packing)
 	}
 	switch {
 	case r.Damage != nil:
@@ -385,7 +385,7 @@ func groupsIn(width int) int {
 }
 
 // grouped writes hex digits in groups.
-func (a *answer) grouped(hex string) string { return strings.Join(a.groupLines(hex), "\n") }
+func (a *answer) grouped(hex string) severalLines { return severalLines(strings.Join(a.groupLines(hex), "\n")) }
 
 func (a *answer) groupLines(hex string) []string {
 	var lines []string

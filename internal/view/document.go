@@ -37,6 +37,7 @@ func MoodOf(doc receipt.Document) Mood {
 
 // Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
 func (v *Screen) Document(doc receipt.Document, path string) {
+	doc, path = fitToShow(doc), word(path)
 	a := &answer{sentence: doc.Sentence}
 	switch MoodOf(doc) {
 	case IsGood:
@@ -63,6 +64,7 @@ func (v *Screen) Document(doc receipt.Document, path string) {
 
 // Facts are the facts of a receipt, without the picture of the card.
 func Facts(doc receipt.Document) []Fact {
+	doc = fitToShow(doc)
 	a := &answer{}
 	documentFacts(a, doc, nil)
 	return slices.DeleteFunc(a.facts, func(f Fact) bool { return f.Label == "card" || f.Label == "extents" })
@@ -70,6 +72,7 @@ func Facts(doc receipt.Document) []Fact {
 
 // Notes are what to know of a result, and what to do next.
 func Notes(doc receipt.Document) []string {
+	doc = fitToShow(doc)
 	a := &answer{}
 	documentNotes(a, doc)
 	return a.notes
@@ -225,6 +228,7 @@ func paceNotes(a *answer, doc receipt.Document) {
 
 // PaceSentence is the answer of a measurement. err is why it did not come to its end; nil if it did.
 func PaceSentence(name string, r *gauge.PaceReport, err error) string {
+	name = word(name)
 	switch {
 	case err != nil:
 		return fmt.Sprintf("The pace of %s could not be measured: %s.", name, gaugeFailure(name, err))
@@ -241,6 +245,7 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
 		a.sentence = "There are no receipts."
 	}
 	for i, doc := range all {
+		doc = fitToShow(doc)
 		what := doc.Job + " " + word(doc.Card.Name)
 		if doc.Job == receipt.JobStamp {
 			what = "stamp of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
@@ -255,6 +260,7 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
 
 // Exported says that a receipt was exported.
 func (v *Screen) Exported(path string, doc receipt.Document) {
+	doc = fitToShow(doc)
 	a := &answer{style: good, sentence: fmt.Sprintf("Exported the receipt of %s, %s, to %s.", doc.Job+" "+word(doc.Card.Name), Day(doc.Ended), word(path))}
 	a.print(v.Out, v.width)
 }

@@ -17,6 +17,7 @@ import (
 
 // GaugeSentence is the answer of a test in one sentence. err is why it did not come to its end; nil if it did.
 func GaugeSentence(name string, r *gauge.Report, err error) string {
+	name = word(name)
 	size := Bytes(r.Claimed)
 	if r.Tested > 0 && r.Tested < r.Claimed {
 		size = "the first " + Bytes(r.Tested)
@@ -372,17 +373,17 @@ func (v *Screen) Kept(all []Kept, only bool, again []string) {
 		a.style, a.sentence = bad, "Not all could be put back:"
 	}
 	for _, k := range all {
-		lines := []string{k.Path}
+		lines := []string{word(k.Path)}
 		if k.Card.Size > 0 {
-			lines = []string{fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"), Bytes(k.Bytes())+" saved"), k.Path}
+			lines = []string{fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"), Bytes(k.Bytes())+" saved"), word(k.Path)}
 		}
 		if k.Fate != "" {
-			lines = append(lines, k.Fate)
+			lines = append(lines, word(k.Fate))
 		}
 		if k.Err != nil {
 			lines = append(lines, strings.TrimRight(ProblemSentence(k.Err), "."))
 			if next := nextStep(k.Err, again); next != "" {
-				lines = append(lines, "Next: "+next)
+				lines = append(lines, "Next: "+word(next))
 			}
 		}
 		a.add(cmp.Or(k.Card.Name, "?"), "%s", strings.Join(lines, "\n"))

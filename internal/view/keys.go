@@ -52,13 +52,13 @@ func (v *Screen) showKey(w io.Writer, width int, k trust.Key, sentence string) {
 	if !strings.HasPrefix(sentence, word(k.Owner)) {
 		a.add("owner", "%s, as the key says (%s)", word(k.Owner), k.Format)
 	}
-	a.add("ID", "%s", k.ID)
+	a.add("ID", "%s", word(k.ID))
 	if k.Format == trust.OpenPGP {
-		a.add("fingerprint", "%s", inFours(k.Fingerprint))
+		a.add("fingerprint", "%s", word(inFours(k.Fingerprint)))
 	} else {
-		a.add("key", "%s", k.Fingerprint)
+		a.add("key", "%s", word(k.Fingerprint))
 	}
-	a.add("file", "%s", k.Source)
+	a.add("file", "%s", word(k.Source))
 	a.print(w, width)
 }
 

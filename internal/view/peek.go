@@ -54,7 +54,7 @@ func (v *Screen) Peek(p Peeked) {
 	}
 	bootFacts(a, p.Disk)
 	for _, problem := range PeekProblems(p) {
-		a.add("caution", "%s", problem)
+		a.add("caution", "%s", word(problem))
 	}
 	if p.Used > 0 && p.Image != nil && p.Contents.Packing != image.RawPacking {
 		a.add("read", "%s of the file, to know this", Bytes(min(p.Used, p.Image.Size)))
@@ -101,7 +101,7 @@ func peekedFile(a *answer, p Peeked) {
 func PeekSentence(p Peeked) string {
 	name := FileName(p.Path)
 	if p.Card != nil {
-		name = p.Card.Name
+		name = word(p.Card.Name)
 	}
 	parts := count(len(p.Disk.Parts), "partition")
 	switch p.Disk.Kind {
@@ -131,18 +131,18 @@ func tableFact(t layout.Table) string {
 	case t.Scheme == layout.NoTable:
 		return "none"
 	case t.Sector != layout.SectorSize:
-		return fmt.Sprintf("%s, in sectors of %d bytes", t.Scheme, t.Sector)
+		return fmt.Sprintf("%s, in sectors of %d bytes", word(string(t.Scheme)), t.Sector)
 	case t.Scheme == layout.Hybrid:
 		return "hybrid: a GPT, and an MBR that shows some of its partitions too"
 	}
-	return string(t.Scheme)
+	return word(string(t.Scheme))
 }
 
 func partFact(c layout.Content) string {
 	fact := fmt.Sprintf("%s at %s", Bytes(c.Length), Bytes(c.Start))
-	what := c.Type
+	what := word(c.Type)
 	if c.Kind != "" && c.Kind != c.Type {
-		what = c.Kind + " (table: " + c.Type + ")"
+		what = word(c.Kind) + " (table: " + word(c.Type) + ")"
 	}
 	fact += ", " + what
 	if c.Label != "" {
@@ -158,7 +158,7 @@ func partFact(c layout.Content) string {
 }
 
 func fsFact(fs layout.FileSystem) string {
-	fact := fs.Kind
+	fact := word(fs.Kind)
 	if fs.Label != "" {
 		fact += fmt.Sprintf(", label %q", fs.Label)
 	}
@@ -188,7 +188,7 @@ func bootFacts(a *answer, d layout.Disk) {
 	a.add("boot files", "%s", fact)
 	var kernels []string
 	for _, k := range b.Kernels {
-		kernels = append(kernels, fmt.Sprintf("%s: %s", word(k.Path), k.Processor))
+		kernels = append(kernels, fmt.Sprintf("%s: %s", word(k.Path), word(k.Processor)))
 	}
 	if len(kernels) > 6 {
 		kernels = append(kernels[:6], fmt.Sprintf("and %d more", len(b.Kernels)-6))

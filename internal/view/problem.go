@@ -23,7 +23,7 @@ var ErrInterrupted = errors.New("interrupted")
 func (v *Screen) Problem(err error, again []string) {
 	fmt.Fprintln(v.Err, bad.Render("zipstamp: ")+fold(ProblemSentence(err), v.errWidth-len("zipstamp: "), ""))
 	if next := nextStep(err, again); next != "" {
-		fmt.Fprintln(v.Err, fold("Next: "+next, v.errWidth, "      "))
+		fmt.Fprintln(v.Err, fold("Next: "+word(next), v.errWidth, "      "))
 	}
 }
 
@@ -42,7 +42,7 @@ func ProblemSentence(err error) string {
 	case errors.Is(err, ErrInterrupted):
 		text = "interrupted"
 	case errors.As(err, &few):
-		text = fmt.Sprintf("%s are too few for a FAT32 file system, which needs some 48 MB", exact(few.Size))
+		text = strings.Replace(few.Error(), fmt.Sprintf("%d bytes", few.Size), exact(few.Size), 1)
 	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
 		text = strings.Replace(text, path.Error(), "there is no file "+path.Path, 1)
 	case errors.As(err, &path):

@@ -13,6 +13,7 @@ import (
 
 // RecheckSentence is the answer of reading a stamped card again. err is why it did not come to its end; nil if it did.
 func RecheckSentence(name, imageName string, r *recheck.Report, err error) string {
+	name, imageName = word(name), word(imageName)
 	var short *recheck.ShortError
 	switch {
 	case errors.Is(err, ErrInterrupted):

@@ -46,7 +46,7 @@ func newRows(v *Screen, jobs []Followed) *rows {
 	}
 	names := 0
 	for _, job := range jobs {
-		names = max(names, min(ansi.StringWidth(job.Name), most))
+		names = max(names, min(ansi.StringWidth(word(job.Name)), most))
 	}
 	barWidth := min(v.errWidth-names-1-rowPhase-rowTextWidth, rowBarWidth)
 	if barWidth < minBarWidth {
@@ -59,7 +59,7 @@ func newRows(v *Screen, jobs []Followed) *rows {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.drawn[i] = r.now[i]
-			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(job.Name, names, "~"), rowPhase, r.drawn[i].phase)
+			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(word(job.Name), names, "~"), rowPhase, r.drawn[i].phase)
 		}
 		text := func(s decor.Statistics) string {
 			r.mu.Lock()
@@ -107,7 +107,7 @@ func (r *rows) set(job int, phase, text string, at int64) {
 
 // say writes a line above the rows.
 func (r *rows) say(sentence string) {
-	_, _ = r.all.Write([]byte(fold(sentence, r.width, "") + "\n")) // what can't be shown is lost
+	_, _ = r.all.Write([]byte(fold(word(sentence), r.width, "") + "\n")) // what can't be shown is lost
 }
 
 func (r *rows) close() {

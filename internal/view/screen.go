@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"unicode"
@@ -144,11 +145,26 @@ type answer struct {
 type Fact struct{ Label, Text string }
 
 // add appends a fact, unless it has no text.
+// add adds a fact, if there is something to say. Texts in it are made fit to be a part of a line; one that is all of the fact may have several lines, and has been made fit
+// line by line.
 func (a *answer) add(label, format string, args ...any) {
+	if format != "%s" {
+		for i, arg := range args {
+			switch arg := arg.(type) {
+			case string:
+				args[i] = word(arg)
+			case error:
+				args[i] = word(arg.Error())
+			}
+		}
+	}
 	if text := fmt.Sprintf(format, args...); text != "" {
-		a.facts = append(a.facts, Fact{label, text})
+		a.facts = append(a.facts, Fact{word(label), text})
 	}
 }
+
+// severalLines is a text of several lines that is fit to be shown.
+type severalLines string
 
 func (a *answer) note(format string, args ...any) {
 	a.notes = append(a.notes, fmt.Sprintf(format, args...))
@@ -156,7 +172,7 @@ func (a *answer) note(format string, args ...any) {
 
 // print writes an answer to w in lines no longer than width.
 func (a *answer) print(w io.Writer, width int) {
-	fmt.Fprintln(w, styled(a.style, fold(a.sentence, width, "")))
+	fmt.Fprintln(w, styled(a.style, fold(word(a.sentence), width, "")))
 	labels := 0
 	for _, f := range a.facts {
 		labels = max(labels, lipgloss.Width(f.Label))
@@ -167,7 +183,7 @@ func (a *answer) print(w io.Writer, width int) {
 		fmt.Fprintf(w, "  %s  %s\n", label, fold(f.Text, width-len(indent), indent))
 	}
 	for _, n := range a.notes {
-		fmt.Fprintln(w, fold(n, width, ""))
+		fmt.Fprintln(w, fold(word(n), width, ""))
 	}
 }
 
@@ -236,4 +252,53 @@ func isControl(r rune) bool {
 // word is a text from outside (a name in an archive, a label, a title) as part of a line: it has no line breaks.
 func word(s string) string {
 	return visible(strings.ToValidUTF8(s, "\uFFFD"))
+}
+
+// fitToShow gives a plain value, such as a receipt, with all its texts made fit to show: each is a part of a line.
+func fitToShow[T any](v T) T {
+	copied := reflect.ValueOf(&v).Elem()
+	fitValue(copied)
+	return v
+}
+
+func fitValue(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		if text := v.String(); v.CanSet() {
+			v.SetString(word(text))
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Field(i).CanSet() {
+				fitValue(v.Field(i))
+			}
+		}
+	case reflect.Pointer:
+		if v.IsNil() || v.Elem().Kind() != reflect.Struct || !v.CanSet() {
+			return
+		}
+		own := reflect.New(v.Elem().Type())
+		own.Elem().Set(v.Elem())
+		fitValue(own.Elem())
+		v.Set(own)
+	case reflect.Slice:
+		if v.IsNil() || !v.CanSet() {
+			return
+		}
+		own := reflect.MakeSlice(v.Type(), v.Len(), v.Len())
+		reflect.Copy(own, v)
+		for i := range own.Len() {
+			fitValue(own.Index(i))
+		}
+		v.Set(own)
+	case reflect.Map:
+		if v.IsNil() || !v.CanSet() || v.Type().Elem().Kind() != reflect.String || v.Type().Key().Kind() != reflect.String {
+			return
+		}
+		own := reflect.MakeMap(v.Type())
+		for _, k := range v.MapKeys() {
+			own.SetMapIndex(reflect.ValueOf(word(k.String())).Convert(v.Type().Key()), reflect.ValueOf(word(v.MapIndex(k).String())).Convert(v.Type().Elem()))
+		}
+		v.Set(own)
+	}
 }

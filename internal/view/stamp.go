@@ -3,7 +3,6 @@ package view
 import (
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -33,6 +32,7 @@ type Stamped struct {
 
 // Stamp shows the result of a stamp.
 func (v *Screen) Stamp(s Stamped) {
+	s.Doc, s.Receipt = fitToShow(s.Doc), word(s.Receipt)
 	a := &answer{style: bad, sentence: s.Doc.Sentence}
 	switch s.Doc.Verdict {
 	case receipt.Good:
@@ -47,6 +47,10 @@ func (v *Screen) Stamp(s Stamped) {
 
 // Stamps shows the result of a stamp of several cards: the fate of each.
 func (v *Screen) Stamps(all []Stamped) {
+	all = slices.Clone(all)
+	for i := range all {
+		all[i].Doc, all[i].Receipt = fitToShow(all[i].Doc), word(all[i].Receipt)
+	}
 	a := &answer{style: good, sentence: StampsSentence(all)}
 	shared := all[0]
 	for _, s := range all {
@@ -150,13 +154,14 @@ func fateLines(s Stamped) []string {
 
 // MishapSentence says what has just gone wrong, or right again.
 func MishapSentence(name string, m card.Mishap) string {
+	name = word(name)
 	switch {
 	case m.Waiting:
-		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name, cause(m.Err))
+		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name, word(cause(m.Err).Error()))
 	case m.Op == "" && m.Name == name:
 		return name + " is back; going on."
 	case m.Op == "":
-		return fmt.Sprintf("%s is back, as %s; going on.", name, m.Name)
+		return fmt.Sprintf("%s is back, as %s; going on.", name, word(m.Name))
 	}
 	return fmt.Sprintf("%s failed to %s at %s, and did it when asked again.", name, m.Op, Bytes(m.Offset))
 }
@@ -174,7 +179,7 @@ func cause(err error) error {
 func leftFact(s Stamped) string {
 	switch {
 	case s.Left.Problem != nil:
-		return s.Left.Problem.Error()
+		return word(s.Left.Problem.Error())
 	case s.Left.PoweredOff:
 		return "powered off; it can be taken out"
 	case s.Left.Ejected:
@@ -187,6 +192,7 @@ func leftFact(s Stamped) string {
 
 // StampSentence is the answer of a stamp in one sentence: how it ended, and what the card is now.
 func StampSentence(imageName, cardName string, r stamp.Result, err error) string {
+	imageName, cardName = word(imageName), word(cardName)
 	if err == nil {
 		if r.State == stamp.Complete {
 			return fmt.Sprintf("Stamped but not read back: %s was written to %s, and nothing shows that the card holds it.", imageName, cardName)
@@ -219,7 +225,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	case errors.As(err, new(*card.GoneError)):
 		return fmt.Sprintf("%s was pulled out, or its reader was", cardName)
 	case errors.As(err, &changed):
-		return filepath.Base(changed.Path) + " is not the file any more that was checked: it changed meanwhile"
+		return FileName(changed.Path) + " is not the file any more that was checked: it changed meanwhile"
 	case errors.As(err, &readBack):
 		return readBackClause(cardName, r, readBack)
 	case errors.As(err, &damage):
@@ -229,7 +235,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	case errors.As(err, &failed):
 		return failedClause(cardName, failed)
 	}
-	return err.Error()
+	return word(err.Error())
 }
 
 func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
@@ -266,7 +272,7 @@ func damageClause(e *image.DamageError) string {
 	if e.Trailing > 0 {
 		return fmt.Sprintf("%s ends at byte %s, and %v", name, place(e.At), e.Err)
 	}
-	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%v)", name, place(e.At), Bytes(e.Unpacked), e.Err)
+	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%s)", name, place(e.At), Bytes(e.Unpacked), word(e.Err.Error()))
 }
 
 // ofTotal says how much is there of how much.
@@ -397,7 +403,7 @@ func checkedFact(r check.Report) string {
 	for _, h := range r.Published {
 		source := "as given"
 		if h.Sums != nil {
-			source = "as published in " + h.Source()
+			source = "as published in " + word(h.Source())
 		}
 		facts = append(facts, fmt.Sprintf("%s, %s", h.Algorithm, source))
 	}

@@ -188,8 +188,11 @@ func (m *machine) useFor(mount mountpoint) {
 			if !slices.Contains(d.Mounts, one) {
 				d.Mounts = append(d.Mounts, one)
 			}
-			if isSystemPoint(mount.point) {
+			switch {
+			case isSystemPoint(mount.point):
 				d.addSystem(fmt.Sprintf("%s is on it", mount.point))
+			case slices.Contains(m.atStart(), mount.point):
+				d.addSystem(fmt.Sprintf("%s is on it, which is mounted at each start", mount.point))
 			}
 		}
 	}
@@ -218,7 +221,23 @@ func (d *Disk) addSystem(clause string) {
 }
 
 // systemPoints are mount points whose loss would harm the computer itself.
-var systemPoints = []string{"/", "/boot", "/usr", "/home", "/var", "/etc", "/opt", "/srv", "/root", "/nix", "/gnu", "/sysroot", "/cdrom", "/run/live", "/run/initramfs", "/lib/live"}
+var systemPoints = []string{"/", "/boot", "/efi", "/usr", "/home", "/var", "/etc", "/opt", "/srv", "/root", "/nix", "/gnu", "/sysroot", "/cdrom", "/run/live", "/run/initramfs", "/lib/live"}
+
+// atStart are the mount points that the system mounts by itself when it starts (fstab(5)).
+func (m *machine) atStart() (points []string) {
+	text, _ := os.ReadFile(m.path("etc/fstab")) // none: then there are none
+	for line := range strings.Lines(string(text)) {
+		fields := strings.Fields(line)
+		if len(fields) < 4 || strings.HasPrefix(fields[0], "#") || !strings.HasPrefix(fields[1], "/") {
+			continue
+		}
+		options := strings.Split(fields[3], ",")
+		if !slices.ContainsFunc(options, func(o string) bool { return o == "noauto" || o == "user" || o == "users" }) {
+			points = append(points, unescapeOctal(fields[1]))
+		}
+	}
+	return points
+}
 
 // isSystemPoint tells whether a mount is part of the system. Cards are mounted below homes too, so there only the homes themselves are.
 func isSystemPoint(point string) bool {
