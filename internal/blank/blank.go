@@ -4,6 +4,7 @@ package blank
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -113,6 +114,12 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 	}
 	cleared := min(endCleared, end-v.Start)
 	steps := func(w *through) error {
+		if !w.compare { // the old table goes first, and alone, so that the card never has that and no more what it stands for
+			w.zero(0, sector)
+			if w.err == nil {
+				w.err = j.Device.Flush()
+			}
+		}
 		w.zero(end-cleared, cleared)
 		w.zero(0, v.Start)
 		if w.err == nil {
@@ -120,6 +127,15 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 		}
 		return w.err
 	}
+	listed := false // the table is on the card
+	defer func() {
+		if err != nil && listed && !errors.As(err, new(*card.GoneError)) { // a card that isn't right looks like none
+			clear(buf[:sector])
+			if _, e := j.Device.WriteAt(buf[:sector], 0); e == nil {
+				_ = j.Device.Flush() // the card is called bad as it is
+			}
+		}
+	}()
 	total := v.Start + cleared + v.MetadataSize()
 	for _, phase := range []meter.Phase{meter.Write, meter.ReadBack} {
 		start := time.Now()
@@ -133,6 +149,7 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 				return r, err
 			}
 		}
+		listed = true
 		if _, err := w.write(mbr, 0); err != nil {
 			return r, err
 		}

@@ -122,7 +122,7 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 
 func TestProgressIsKeptAndChecked(t *testing.T) {
 	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
-	card := journal.Card{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}
+	card := journal.Card{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
 	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Extent{{512, 512, Worn}}, Bits: 3}
 	require.NoError(t, KeepProgress(folder, card, p))
 	p.Head = 32 << 20
@@ -130,7 +130,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 	found, unusable := FindProgress(folder.Path(), card)
 	require.Len(t, found, 1)
 	assert.Equal(t, p, found[0].Progress)
-	assert.False(t, found[0].Same, "the serial number may be that of a reader")
+	assert.False(t, found[0].Same, "the serial number is that of a reader")
 	assert.Empty(t, unusable)
 	text, err := os.ReadFile(filepath.Join(folder.Path(), progressName(p.Nonce)))
 	require.NoError(t, err)

@@ -249,7 +249,8 @@ func (r *wholeRun) repeatsIn(lost []Extent, total int64) (step int64, err error)
 	}
 	// As much must be overwritten as is written beyond the real size, but for what the card's memory answers for.
 	beyond := r.limit - step
-	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced {
+	edge := slices.ContainsFunc(lost, func(e Extent) bool { return e.Offset == step || e.End()+step == r.limit })
+	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced || total != beyond && !edge {
 		return 0, nil
 	}
 	last, err := r.readsAsLast(lost[0].Offset)

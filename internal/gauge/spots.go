@@ -3,9 +3,11 @@ package gauge
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
+	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
@@ -162,17 +164,30 @@ func (r *spotsRun) save(ctx context.Context) error {
 	return r.keep(batch)
 }
 
-// original reads what stands at a place.
+// original reads what stands at a place, twice: what is read wrong once would be put back wrong. A place that doesn't read the same two times of three fails, unless it reads as
+// noise, since nothing is kept there.
 func (r *spotsRun) original(off, n int64) (journal.Place, error) {
 	buf, err := r.samples.Get(context.Background())
 	if err != nil {
 		return journal.Place{}, err
 	}
 	defer r.samples.Put(buf)
-	if err := r.readAt(buf[:n], off); err != nil {
-		return journal.Place{}, err
+	var read [][]byte
+	for len(read) < 3 {
+		if err := r.readAt(buf[:n], off); err != nil {
+			return journal.Place{}, err
+		}
+		for _, before := range read {
+			if bytes.Equal(before, buf[:n]) {
+				return journal.Place{Offset: off, Data: before}, nil
+			}
+		}
+		read = append(read, bytes.Clone(buf[:n]))
+		if len(read) == 2 && mark.Differing(read[0], read[1]) > int(n) { // an eighth of all bits
+			return journal.Place{Offset: off, Data: read[0]}, nil
+		}
 	}
-	return journal.Place{Offset: off, Data: bytes.Clone(buf[:n])}, nil
+	return journal.Place{}, &card.IOError{Op: "read", Offset: off, Err: fmt.Errorf("it reads differently each time: %w", syscall.EIO)}
 }
 
 // keep puts places into the journal; from then on they may be written.

@@ -323,6 +323,14 @@ func (r *wholeRun) write(ctx context.Context) (*Loss, error) {
 			return r.found(loss), err
 		}
 	}
+	if r.head == 0 { // what was on the card is lost: its table goes first, and alone, so that it never looks as if it could start a board
+		if err := r.put(0, int64(r.dev.SectorSize())); err != nil && !failedThere(err) {
+			return nil, err
+		}
+		if err := r.dev.Flush(); err != nil {
+			return nil, err
+		}
+	}
 	r.meter.Begin(meter.Write, r.limit-r.head)
 	start, from := time.Now(), r.head
 	defer func() { r.rep.took(meter.Write, r.head-from, start) }()

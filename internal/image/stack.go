@@ -52,7 +52,7 @@ func (st *stack) descend(s setting) error {
 		}
 		st.head, st.recognised = slices.Clone(head), isDisk(head)
 		p := packingOf(head)
-		if st.recognised || p.unpack == nil || p.name == RawPacking {
+		if st.recognised || p.unpack == nil || p.name == RawPacking || s.any { // of anything, what is in it may look like a packing by chance
 			break
 		}
 		if len(st.layers) == layersMax {

@@ -120,7 +120,7 @@ type watched struct {
 }
 
 func (w *watched) WriteAt(p []byte, off int64) (int, error) {
-	if w.before != nil && off > 0 { // after the old table was taken away
+	if w.before != nil && off >= stamp.BlockSize { // after the old table was taken away
 		w.before()
 	}
 	n, err := w.Device.WriteAt(p, off)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/meter"
 )
@@ -23,6 +24,17 @@ func (r *run) heldBack() (at []int64) {
 		}
 	}
 	return append(at, 0)
+}
+
+// tableSectors are the sectors in which a partition table begins: the first, and those where the header of a GUID partition table may be.
+func tableSectors(d card.Device) (at []int64) {
+	sector := int64(d.SectorSize())
+	for _, off := range []int64{0, 512, 4096} {
+		if off = off / sector * sector; !slices.Contains(at, off) && off+sector <= d.Size() {
+			at = append(at, off)
+		}
+	}
+	return at
 }
 
 // writeHead writes the first block, but for the sectors that are held back: these have the marker, or zeros where nothing is read back.

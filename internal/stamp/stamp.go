@@ -307,6 +307,15 @@ func (r *run) clearTables() error {
 	r.meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
 	start := time.Now()
 	r.State = Uncertain // until the card says so
+	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the rest, the card would look as it did before.
+	for _, at := range tableSectors(r.dev) {
+		if err := r.zero(at, int64(r.dev.SectorSize())); err != nil {
+			return err
+		}
+		if err := r.dev.Flush(); err != nil {
+			return err
+		}
+	}
 	var err error
 	if r.job.ReadBack {
 		err = r.placeMarker()

@@ -385,7 +385,9 @@ func groupsIn(width int) int {
 }
 
 // grouped writes hex digits in groups.
-func (a *answer) grouped(hex string) severalLines { return severalLines(strings.Join(a.groupLines(hex), "\n")) }
+func (a *answer) grouped(hex string) severalLines {
+	return severalLines(strings.Join(a.groupLines(hex), "\n"))
+}
 
 func (a *answer) groupLines(hex string) []string {
 	var lines []string

@@ -212,6 +212,14 @@ func differing(s []byte, want *[Size]byte) (n int) {
 	return n
 }
 
+// Differing counts the bits by which two texts of one length differ.
+func Differing(a, b []byte) (n int) {
+	for i := range a {
+		n += bits.OnesCount8(a[i] ^ b[i])
+	}
+	return n
+}
+
 func blank(s []byte) (byte, bool) {
 	for _, b := range s[1:Size] {
 		if b != s[0] {
