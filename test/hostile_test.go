@@ -42,20 +42,10 @@ func TestUnusableDigestIsNothingToCompare(t *testing.T) {
 	d.card("a.card", "--claimed", "64MB")
 	before := d.read("a.card.data")
 	short := strings.Repeat("a", 63)
-	for _, args := range [][]string{{"stamp", "--yes", "--digest", short, "-", "a.card"}, {"stamp", "--yes", "--digest", short, osGzip, "a.card"}} {
-		cmd := d.command(args...)
-		in, err := os.Open(d.path(osGzip))
-		require.NoError(t, err)
-		cmd.Stdin = in
-		if args[4] == "-" {
-			pipe := exec.Command("cat", d.path(osGzip))
-			cmd.Stdin, err = pipe.StdoutPipe()
-			require.NoError(t, err)
-			require.NoError(t, pipe.Start())
-			defer func() { _ = pipe.Wait() }()
-		}
+	for _, command := range []string{"cat " + osGzip + " | %s stamp --yes --digest %s - a.card", "%s stamp --yes --digest %s " + osGzip + " a.card"} {
+		cmd := exec.Command("sh", "-c", fmt.Sprintf(command, program, short))
+		cmd.Dir, cmd.Env = d.dir, d.env
 		out, _ := cmd.CombinedOutput()
-		in.Close()
 		assert.Equal(t, 2, cmd.ProcessState.ExitCode(), "%s", out)
 		assert.Contains(t, plain(string(out)), "63 hex digits are no digest known here")
 	}
@@ -120,7 +110,7 @@ func TestNothingOfTheRunIsTheCard(t *testing.T) {
 	copy(img, unpack)
 	d.write("os.img", img)
 	loop := testbed.Loop(t, d.path("os.img"))
-	d.want(4, "is the card itself", "stamp", "--yes", "--unchecked", "os.img", loop)
+	d.want(4, "image and card are the same file", "stamp", "--yes", "--unchecked", "os.img", loop)
 	require.True(t, bytes.Equal(img, d.read("os.img")))
 
 	// The card's file lies on a file system whose own loop device is kept in the image.
@@ -287,19 +277,19 @@ func TestMakesNoPromiseBeyondWhatWasTested(t *testing.T) {
 	assert.Contains(t, list, "places of the first 20.0 MB")
 	assert.NotContains(t, list, "holds what it claims")
 	d.want(0, "", "receipts", "export", "a.html", "2")
-	assert.Contains(t, string(d.read("a.html")), "first 20.0 MB good")
+	assert.Contains(t, string(d.read("a.html")), "The first 20.0 MB of liar.card hold what is written")
 	d.want(0, "", "gauge", "whole", "--yes", "--json", "--first", "20MB", "liar.card")
 }
 
 // TestFiguresAreOfWhatWasDone interrupts a stamp while it reads back.
 func TestFiguresAreOfWhatWasDone(t *testing.T) {
 	d := newDesk(t, osXZ, demo.Sums)
-	d.card("a.card", "--claimed", "256MB", "--read-rate", "12MB/s")
+	d.card("a.card", "--claimed", "256MB", "--read-rate", "6MB/s")
 	cmd := d.command("stamp", "--yes", "--no-spots", "--receipt", "r.json", osXZ, "a.card")
 	var progress bytes.Buffer
 	cmd.Stderr = &progress
 	require.NoError(t, cmd.Start())
-	time.Sleep(7 * time.Second)
+	time.Sleep(5 * time.Second)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	doc := documentOf(t, d.read("r.json"))
@@ -310,7 +300,7 @@ func TestFiguresAreOfWhatWasDone(t *testing.T) {
 		phase := p.(map[string]any)
 		if phase["phase"] == "read back" {
 			assert.Less(t, phase["bytes"].(float64), 49e6, "not all was read")
-			assert.Less(t, phase["rate"].(float64), 16e6, "%v", phase)
+			assert.Less(t, phase["rate"].(float64), 9e6, "%v", phase)
 		}
 	}
 }

@@ -237,7 +237,9 @@ func All(folder string) ([]Pending, error) {
 		p := open(filepath.Join(folder, e.Name()))
 		if p.Err != nil || len(p.Batches) > 0 || len(p.Torn) > 0 {
 			all = append(all, p)
+			continue
 		}
+		_ = p.Remove() // it was killed before it saved anything; one that runs keeps it
 	}
 	return all, nil
 }
