@@ -160,7 +160,9 @@ func (r *wholeRun) trails() (*Loss, error) {
 	}
 	for i, off := range at {
 		if found[i].state == Missing {
-			lowest, highest = off, max(highest, off)
+			j := slices.IndexFunc(found[i].readings, func(k mark.Reading) bool { return stateOf(k.Kind) == Missing })
+			sector := int64(r.dev.SectorSize())
+			lowest, highest = off+int64(max(j, 0))*mark.Size/sector*sector, max(highest, off)
 		}
 	}
 	if lowest < 0 {

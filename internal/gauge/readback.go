@@ -170,7 +170,7 @@ func (r *wholeRun) again(ctx context.Context) error {
 }
 
 // findLoss looks whether what is bad is the loss of a part of the card: all from a place on, a sixteenth of it and more, or addresses that repeat.
-func (r *wholeRun) findLoss() (*Loss, error) {
+func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 	lost, total := r.lost()
 	r.mergeMiddle()
 	if len(lost) == 0 {
@@ -178,7 +178,7 @@ func (r *wholeRun) findLoss() (*Loss, error) {
 			return nil, nil
 		}
 	}
-	if step, err := r.repeatsIn(lost, total); step > 0 || err != nil {
+	if step, err := r.repeatsIn(ctx, lost, total); step > 0 || err != nil {
 		return &Loss{Repeats: true, Real: step, Exact: true}, err
 	}
 	lost, total = r.lost()
@@ -223,7 +223,7 @@ func (r *wholeRun) lost() (lost []Extent, total int64) {
 }
 
 // repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs elsewhere; 0 if it hasn't.
-func (r *wholeRun) repeatsIn(lost []Extent, total int64) (step int64, err error) {
+func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (step int64, err error) {
 	const samples = 16
 	seen, all := 0, 0
 	for _, e := range lost[max(len(lost)-samples, 0):] {
@@ -253,29 +253,26 @@ func (r *wholeRun) repeatsIn(lost []Extent, total int64) (step int64, err error)
 	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced || total != beyond && !edge {
 		return 0, nil
 	}
-	last, err := r.readsAsLast(lost[0].Offset)
+	last, err := r.readsAsLast(ctx, lost[len(lost)-1].Offset)
 	if err != nil || last {
 		return 0, err
 	}
 	return step, nil
 }
 
-// readsAsLast tells whether a lost place reads as what was written last, wherever that was: what is written then is not that of a place at which addresses repeat.
-func (r *wholeRun) readsAsLast(off int64) (bool, error) {
+// readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has been written, and the card's memory has forgotten what was
+// before, it reads otherwise. A place at which addresses repeat doesn't change by that.
+func (r *wholeRun) readsAsLast(ctx context.Context, off int64) (bool, error) {
 	sector := int64(r.dev.SectorSize())
-	o, err := r.test(off, sector)
-	if err != nil || len(o.readings) == 0 || o.readings[0].Kind != mark.Elsewhere {
+	before, err := r.test(off, sector)
+	if err != nil {
 		return false, err
 	}
-	other := o.readings[0].Of*mark.Size/sector*sector + sector
-	if other >= r.limit {
-		other -= 2 * sector
-	}
-	if err := r.put(other, sector); err != nil && !failedThere(err) {
+	if err := r.inOrder(ctx, min(BlockSize, r.limit/2/sector*sector), min(BlockSize+Reach(r.limit), r.limit/4*3/sector*sector), r.rewriteBlock); err != nil {
 		return false, err
 	}
 	now, err := r.test(off, sector)
-	return len(now.readings) > 0 && now.readings[0].Kind == mark.Elsewhere && now.readings[0].Of*mark.Size == other, err
+	return now.sum != before.sum, err
 }
 
 // startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the card's memory, or worn places,

@@ -191,7 +191,7 @@ func (r *wholeRun) story(ctx context.Context) error {
 	if err := r.readBack(ctx, r.back, r.limit, meter.ReadBack, true); err != nil {
 		return err
 	}
-	switch loss, err = r.findLoss(); {
+	switch loss, err = r.findLoss(ctx); {
 	case err != nil:
 		return err
 	case loss != nil && loss.Repeats: // what was overwritten is written once more, and then shows whether it is bad
