@@ -192,6 +192,9 @@ func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 		return nil, nil // single bad places
 	}
 	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return cmp.Compare(a.Length, b.Length) })
+	if biggest.Offset == 0 { // as above, of a small card
+		return &Loss{Anywhere: true, Real: max(r.limit-biggest.Length-Displaced, 0), Most: r.limit - biggest.Length}, nil
+	}
 	loss := &Loss{Real: biggest.Offset, Exact: true}
 	if r.limit == r.dev.Size() {
 		loss.Tail = r.limit - biggest.End()
@@ -249,8 +252,7 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 	}
 	// As much must be overwritten as is written beyond the real size, but for what the card's memory answers for.
 	beyond := r.limit - step
-	edge := slices.ContainsFunc(lost, func(e Extent) bool { return e.Offset == step || e.End()+step == r.limit })
-	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced || total != beyond && !edge {
+	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced {
 		return 0, nil
 	}
 	last, err := r.readsAsLast(ctx, lost[len(lost)-1].Offset)
