@@ -31,7 +31,8 @@ func (r *run) areas() int {
 // blocks that were just written. It notes how much that was: a memory that is larger may still answer.
 func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 	start, done := time.Now(), int64(0)
-	r.meter.Begin(meter.Rewrite, Displaced)
+	beyond, middle := r.beyond(area), r.middle(fresh)
+	r.meter.Begin(meter.Rewrite, min(int64(len(beyond)+len(middle))*BlockSize, Displaced))
 	buf, err := r.pool.Get(ctx)
 	if err != nil {
 		return err
@@ -46,7 +47,7 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 		}
 		return err
 	}
-	for _, e := range r.beyond(area) {
+	for _, e := range beyond {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
@@ -54,7 +55,7 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 			return err
 		}
 	}
-	for _, i := range r.middle(fresh) {
+	for _, i := range middle {
 		if done >= Displaced {
 			break
 		}

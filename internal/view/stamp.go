@@ -138,7 +138,7 @@ func fateLines(s Stamped) []string {
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for _, f := range []Fact{{"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Doc.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
+	for _, f := range []Fact{{"limits", memoryFact(s.Doc)}, {"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Doc.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
 		if f.Text != "" {
 			lines = append(lines, f.Label+": "+strings.ReplaceAll(f.Text, "\n", "; "))
 		}
