@@ -140,7 +140,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 	require.Len(t, unusable, 1)
 	assert.ErrorContains(t, unusable[0], "not under the name of its test")
 	other := card
-	other.Serial = "SW-0002"
+	other.Size++
 	found, _ = FindProgress(folder.Path(), other)
 	assert.Empty(t, found, "it is of another card")
 	require.NoError(t, DropProgress(folder, p.Nonce))
