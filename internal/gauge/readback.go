@@ -225,6 +225,9 @@ func (r *wholeRun) lost() (lost []Extent, total int64) {
 	return lost, total
 }
 
+// leastReal is the least distance at which addresses are taken to repeat, bytes. What has been written here and there may be some sectors apart by chance.
+const leastReal = 64 << 10
+
 // repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs elsewhere; 0 if it hasn't.
 func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (step int64, err error) {
 	const samples = 16
@@ -252,10 +255,10 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 	}
 	// As much must be overwritten as is written beyond the real size, but for what the card's memory answers for.
 	beyond := r.limit - step
-	if seen == 0 || seen < all || step >= r.limit || total > beyond || total < beyond-Displaced {
+	if seen == 0 || seen < all || step < leastReal || step >= r.limit || total > beyond || total < beyond-Displaced {
 		return 0, nil
 	}
-	last, err := r.readsAsLast(ctx, lost[len(lost)-1].Offset)
+	last, err := r.readsAsLast(ctx, lost[len(lost)-1].Offset, step)
 	if err != nil || last {
 		return 0, err
 	}
@@ -263,15 +266,20 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 }
 
 // readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has been written, and the card's memory has forgotten what was
-// before, it reads otherwise. A place at which addresses repeat doesn't change by that.
-func (r *wholeRun) readsAsLast(ctx context.Context, off int64) (bool, error) {
+// before, it reads otherwise. A place at which addresses repeat doesn't change by that: those that may be the same, step apart, are left out.
+func (r *wholeRun) readsAsLast(ctx context.Context, off, step int64) (bool, error) {
 	sector := int64(r.dev.SectorSize())
 	before, err := r.test(off, sector)
 	if err != nil {
 		return false, err
 	}
-	if err := r.inOrder(ctx, min(BlockSize, r.limit/2/sector*sector), min(BlockSize+Reach(r.limit), r.limit/4*3/sector*sector), r.rewriteBlock); err != nil {
-		return false, err
+	at := min(BlockSize+sector, r.limit/2/sector*sector) // all else begins at whole blocks: what is written last is another one now
+	for end := min(at+Reach(r.limit), r.limit/4*3/sector*sector); at < end; {
+		left := at + ((off-at)%step+step)%step
+		if err := r.inOrder(ctx, at, min(left, end), r.rewriteBlock); err != nil {
+			return false, err
+		}
+		at = left + sector
 	}
 	now, err := r.test(off, sector)
 	return now.sum != before.sum, err
