@@ -17,30 +17,32 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// TestKilledAtAnyMoment kills the program at random moments of each job, and compares what is on the card: no card looks as if it could start a board and can't, nothing that was to be
+// TestKilledAtAnyMoment kills the program at random moments of each job, or cuts the card's power, and compares what is on the card: no card looks as if it could start a board and can't, nothing that was to be
 // put back is lost, and the same command, or the one that it names, comes to its end afterwards.
 func TestKilledAtAnyMoment(t *testing.T) {
 	seed := testbed.Seed(t)
 	jobs := map[string]struct {
-		args  []string
-		again []string // what puts it right
-		good  func(t *testing.T, d *desk, whole practice.Spec, before []byte)
+		args   []string
+		again  []string      // what puts it right
+		writes int64         // bytes that it writes to its end, or somewhat fewer
+		lasts  time.Duration // to its end, or somewhat longer
+		good   func(t *testing.T, d *desk, whole practice.Spec, before []byte)
 	}{
-		"stamp": {[]string{"stamp", "--yes", "os.img", "a.card"}, []string{"stamp", "--yes", "os.img", "a.card"}, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
+		"stamp": {[]string{"stamp", "--yes", "os.img", "a.card"}, []string{"stamp", "--yes", "os.img", "a.card"}, 80 << 20, 1500 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
 			assert.Equal(t, "the image", left(before, onCard(t, whole)))
 		}},
-		"whole": {[]string{"gauge", "whole", "--yes", "a.card"}, []string{"gauge", "whole", "--yes", "a.card"}, func(*testing.T, *desk, practice.Spec, []byte) {}},
-		"blank": {[]string{"blank", "--yes", "a.card"}, []string{"blank", "--yes", "a.card"}, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
+		"whole": {[]string{"gauge", "whole", "--yes", "a.card"}, []string{"gauge", "whole", "--yes", "a.card"}, 128 << 20, 1500 * time.Millisecond, func(*testing.T, *desk, practice.Spec, []byte) {}},
+		"blank": {[]string{"blank", "--yes", "a.card"}, []string{"blank", "--yes", "a.card"}, 4 << 20, 300 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
 			assert.Equal(t, "an empty file system", left(before, onCard(t, whole)))
 		}},
-		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, asItWas},
-		"pace":    {[]string{"pace", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, asItWas},
-		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, asItWas},
+		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
+		"pace":    {[]string{"pace", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
+		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 8 << 20, 1500 * time.Millisecond, asItWas},
 	}
 	for name, job := range jobs {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			killed := 0
+			killed, cuts := 0, 0
 			for i := range testbed.Trials(6) {
 				r := rand.New(rand.NewPCG(seed, uint64(i)))
 				d := newDesk(t)
@@ -62,8 +64,23 @@ func TestKilledAtAnyMoment(t *testing.T) {
 					d.zipstamp("gauge", "spots", "--yes", "a.card")
 					d.write("a.card", specText(t, spec))
 				}
-				if kill(t, d.command(job.args...), time.Duration(r.Int64N(int64(1500*time.Millisecond)))) {
-					killed++
+				if i%2 == 0 {
+					if kill(t, d.command(job.args...), time.Duration(r.Int64N(int64(job.lasts)))) {
+						killed++
+					}
+				} else {
+					cut := spec
+					after := practice.Size(r.Int64N(job.writes/512) * 512)
+					if r.IntN(2) == 0 {
+						cut.PowerCutAfter = after
+					} else {
+						cut.TearAfter = after
+					}
+					d.write("a.card", specText(t, cut))
+					if d.zipstamp(job.args...).status == 4 {
+						cuts++
+					}
+					d.write("a.card", specText(t, spec))
 				}
 				state := left(before, onCard(t, whole))
 				require.NotEqual(t, looksWhole, state, "trial %d, seed %d", i, seed)
@@ -81,7 +98,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				}
 				require.NoError(t, os.Remove(d.path("a.card.data")))
 			}
-			t.Logf("%d killed before their end", killed)
+			t.Logf("%d killed before their end, %d whose card's power was cut", killed, cuts)
 		})
 	}
 }

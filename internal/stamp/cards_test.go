@@ -146,7 +146,7 @@ func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
 		require.NoError(t, o.Err)
 	}
 	assert.GreaterOrEqual(t, lead, int64(8*stamp.BlockSize), "it may run ahead")
-	assert.LessOrEqual(t, lead, int64(18*stamp.BlockSize), "but not without bound")
+	assert.LessOrEqual(t, lead, int64(18*stamp.BlockSize+64<<10), "but not without bound; some sectors of tables were taken away before")
 }
 
 func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
