@@ -237,6 +237,10 @@ func TestArrival(t *testing.T) {
 	w = r.begin(stampIt+"next", "Put the card in now")
 	require.NoError(t, r.g.Pull(r.ctx, slot))
 	require.NoError(t, w.Saw(r.ctx, "mmcblk0 was taken out."))
+	require.NoError(t, r.g.Insert(slot)) // as after a reset
+	require.NoError(t, w.Saw(r.ctx, "mmcblk0 is the card that was here a moment ago"))
+	require.NoError(t, r.g.Pull(r.ctx, slot))
+	time.Sleep(16 * time.Second)
 	require.NoError(t, r.g.Insert(slot))
 	r.end(w, 0, "mmcblk0 was put in", "every block of os.img.gz is on mmcblk0")
 	holds(t, slot)

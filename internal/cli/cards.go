@@ -85,10 +85,7 @@ func (a *app) survey() ([]view.Listed, error) {
 // inspect finds out what is to be told of a card.
 func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 	l := view.Listed{Card: c, Reasons: reasons}
-	isCard := !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
-		return r.Cause != guard.Protected && r.Cause != guard.InUse && r.Cause != guard.Held
-	})
-	if c.Size == 0 || !isCard {
+	if c.Size == 0 || !isCard(reasons) {
 		return l
 	}
 	if c.Disk.SD != nil {
@@ -106,6 +103,13 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID)) // something else is on it now
 	})
 	return l
+}
+
+// isCard tells whether all that is said against a disk may be said of a card: only those are read.
+func isCard(reasons []guard.Reason) bool {
+	return !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
+		return r.Cause != guard.Protected && r.Cause != guard.InUse && r.Cause != guard.Held
+	})
 }
 
 // history is the user's receipts, the latest first.

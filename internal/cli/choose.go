@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -36,18 +37,31 @@ var errEnough = errors.New("enough cards")
 // awaitCards waits for the next n cards that are put in and may be written. Those in taken don't count.
 func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*card.Card, error) {
 	var cards []*card.Card
-	went := map[string]time.Time{} // when a card went, by what it says of itself
+	here := map[string]string{}    // what a card at a place is, for when it is gone
+	went := map[string]time.Time{} // when a card went, by what it is
+	if a.unattended {
+		all, err := card.All()
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range all {
+			here[c.Path] = likeness(c)
+		}
+	}
 	err := card.Watch(ctx, func() { a.screen.Waiting(n) }, func(c card.Change) error {
-		who := saysOfItself(c.Card)
 		if !c.Arrived {
 			a.screen.Left(c.Card)
 			cards = without(cards, c.Card)
-			went[who] = time.Now()
+			went[here[c.Card.Path]] = time.Now()
 			return nil
 		}
-		if at, known := went[who]; known && a.unattended && time.Since(at) < resetTime {
-			a.screen.Say("%s was gone for a moment, as after a reset of its hub or reader; only a card that is put in is taken.", c.Card.Name)
-			return nil
+		if a.unattended {
+			who := likeness(c.Card)
+			here[c.Card.Path] = who
+			if at, known := went[who]; who != "" && known && time.Since(at) < resetTime {
+				a.screen.Say("%s is the card that was here a moment ago: perhaps its hub or reader was reset, so it is not taken. If it is the one you want, take it out for %d seconds.", c.Card.Name, resetTime/time.Second)
+				return nil
+			}
 		}
 		reasons := c.Card.Reasons(card.Consent{Asked: true})
 		a.screen.Arrived(a.inspect(c.Card, reasons))
@@ -66,13 +80,20 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 	return cards, nil
 }
 
-// resetTime is how soon a card is back after its reader or hub was reset. A card that a person exchanges takes longer, and says something else of itself.
+// resetTime is how soon a card is back after its reader or hub was reset.
 const resetTime = 15 * time.Second
 
-// saysOfItself is what a card and its reader say, but for the name that the kernel gives.
-func saysOfItself(c *card.Card) string {
+// likeness is what a card and its reader say, but for the name that the kernel gives, and how what is on it is laid out: of two cards in one reader, mostly only that differs. It is empty for what is no card.
+func likeness(c *card.Card) string {
 	i := c.Identity()
-	return fmt.Sprintf("%s %d %q %q %q", i.Bus, i.Size, i.CID, i.Serial, c.Model)
+	var on []byte
+	if c.Size == 0 || !isCard(c.Reasons(card.Consent{Asked: true})) {
+		return ""
+	}
+	if d, err := c.Contents(); err == nil {
+		on, _ = json.Marshal(d) // what can't be told apart is taken for the same
+	}
+	return fmt.Sprintf("%s %d %q %q %q %s", i.Bus, i.Size, i.CID, i.Serial, c.Model, on)
 }
 
 // without is all less the card at the same place.
