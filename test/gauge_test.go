@@ -409,7 +409,7 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{4, "it was pulled out", []string{"whole", "--yes", "dies.card"}},
 		{5, "came to no result", []string{"whole", "--yes", "ends.card"}},
 		{1, "the receipt can't be written", []string{"spots", "--receipt", "a-file/x.json", "a.card"}},
-		{1, "is the card", []string{"spots", "--receipt", "a.card", "a.card"}},
+		{4, "is the card", []string{"spots", "--receipt", "a.card", "a.card"}},
 		{4, "there is no such folder", []string{"space", "nowhere"}},
 		{4, "it is not a folder", []string{"space", "a-file"}},
 		{2, "don't go together", []string{"space", "--keep", "--again", "."}},
