@@ -43,7 +43,7 @@ func (r *wholeRun) behind() (*Loss, error) {
 
 // smallMemory bounds the memories for which a distance at which addresses seem to repeat is certain, bytes: with a larger memory than that distance, what is seen may be a multiple
 // of it.
-const smallMemory = 64 << 20
+const smallMemory = 40 << 20
 
 // repeats looks at the start of the card: there, a card whose addresses repeat has what was written last. overwritten tells whether the start was overwritten at all; then
 // what is lost behind the head says nothing.
@@ -102,9 +102,9 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 		step = gcd(step, d)
 	}
 	switch certain := step > smallMemory || right >= step/8*5; {
-	case step == 0 || step >= r.head, seen < samples*9/10, !certain:
+	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*sampleSize: // so few places may also read as what was written last: more is known farther on
 		return nil, true, nil
-	case same && right > 2*sampleSize: // everywhere the same: it reads as what was written last
+	case same: // everywhere the same: it reads as what was written last
 		return nil, false, nil
 	}
 	return &Loss{Repeats: true, Real: step}, true, nil
