@@ -173,6 +173,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 
 // TestReceiptsFollowTheSchema has every way in which a stamp can end.
 func TestReceiptsFollowTheSchema(t *testing.T) {
+	t.Parallel()
 	compiler := jsonschema.NewCompiler()
 	compiler.AssertFormat()
 	schema, err := compiler.Compile("../docs/receipt.schema.json")
@@ -240,6 +241,7 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 }
 
 func TestReceiptsAndSettingsHaveTheirPlaces(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("x.card", "--claimed", "64MB", "--fault", "kind=flip,sector=9000,times=2")
 	receipts := func(folder string) int {
@@ -395,6 +397,7 @@ func TestTwoRunsOnOneCard(t *testing.T) {
 
 // TestNobodyListening has the reader of progress and result go away, and the disk for the result full.
 func TestNobodyListening(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("x.card", "--claimed", "64MB", "--write-rate", "30MB/s")
 	cmd := d.command("stamp", "--yes", osXZ, "x.card")
