@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/zeebo/blake3"
-
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 )
@@ -80,7 +78,15 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 			return err
 		}
 		f.Unread += len(buf) / sector
-		f.restoring = append(f.restoring, place)
+		if !hasStamp(place.Data, nonce) {
+			f.restoring = append(f.restoring, place)
+			return nil
+		}
+		for at := 0; at < len(buf); at += sector {
+			if then := place.Data[at : at+sector]; !hasStamp(then, nonce) {
+				f.restoring = append(f.restoring, Place{place.Offset + int64(at), then})
+			}
+		}
 		return nil
 	}
 	for at := 0; at < len(buf); at += sector {
@@ -144,16 +150,10 @@ func (p Pending) Restore(dev card.Device, f Found) (restored, wrong int, err err
 		return 0, 0, err
 	}
 	sector := dev.SectorSize()
-	written := map[[32]byte]bool{} // what was put back: where addresses repeat, a sector may have what belongs at another place
-	for _, p := range f.restoring {
-		for at := 0; at < len(p.Data); at += sector {
-			written[blake3.Sum256(p.Data[at:at+sector])] = true
-		}
-	}
 	err = each(func(b []byte, p Place) error {
 		_, err := dev.ReadAt(b, p.Offset)
 		for at := 0; at < len(b); at += sector {
-			if err == nil && (bytes.Equal(b[at:at+sector], p.Data[at:at+sector]) || written[blake3.Sum256(b[at:at+sector])]) {
+			if err == nil && bytes.Equal(b[at:at+sector], p.Data[at:at+sector]) {
 				restored++
 			} else {
 				wrong++

@@ -22,6 +22,7 @@ type memory struct {
 	claimed int64
 	sector  int
 	bad     map[int64]bool // real sectors that fail, by their offset
+	blank   map[int64]bool // real sectors that take no writes and read as zeros
 	gone    bool
 	flushed bool // nothing was written since
 }
@@ -42,7 +43,13 @@ func (m *memory) each(p []byte, off int64, do func(p, at []byte)) (int, error) {
 		if m.bad[at] {
 			return n, &card.IOError{Op: "read", Card: "sdb", Offset: off, Err: syscall.EIO}
 		}
+		if m.blank[at] {
+			clear(m.real[at : at+int64(m.sector)])
+		}
 		do(p[n:n+m.sector], m.real[at:at+int64(m.sector)])
+		if m.blank[at] {
+			clear(m.real[at : at+int64(m.sector)])
+		}
 	}
 	return len(p), nil
 }
@@ -167,4 +174,22 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	_, _, err = p.Restore(m, found)
 	require.ErrorAs(t, err, new(*card.GoneError))
 	require.False(t, errors.Is(err, syscall.EIO))
+}
+
+// TestWhatIsNotBackIsNotCountedAsBack has a sector that reads as another one that was put back: what stood there is not back for that.
+func TestWhatIsNotBackIsNotCountedAsBack(t *testing.T) {
+	m := &memory{real: make([]byte, 16*512), claimed: 16 * 512, sector: 512, blank: map[int64]bool{}}
+	original := bytes.Repeat([]byte("ebb flow"), 64)
+	p := Pending{Head: Head{Nonce: mark.Nonce{9}}, Batches: [][]Place{{{512, original}, {4096, make([]byte, 512)}}}}
+	for _, place := range p.Batches[0] {
+		stamps := make([]byte, len(place.Data))
+		mark.NewRun(p.Nonce).Fill(stamps, place.Offset/mark.Size)
+		copy(m.real[place.Offset:], stamps)
+	}
+	found, err := p.Look(m, 512)
+	require.NoError(t, err)
+	m.blank[512] = true // it wears out now
+	restored, wrong, err := p.Restore(m, found)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 1}, []int{restored, wrong})
 }
