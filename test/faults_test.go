@@ -98,7 +98,7 @@ func faults() []fault {
 		{name: "its reader is reset after 36 MiB", change: func(s *practice.Spec) { s.ResetsAfter = 36 << 20 }},
 		{name: "power cut after 2 MiB written", change: func(s *practice.Spec) { s.PowerCutAfter = 2 << 20 }},
 		{name: "power cut after 30 MiB written", change: func(s *practice.Spec) { s.PowerCutAfter = 30 << 20 }},
-		{name: "torn in the first sector that is written", change: func(s *practice.Spec) { s.TearAfter = 512 }},
+		{name: "torn in the first 8 KiB that are written", change: func(s *practice.Spec) { s.TearAfter = 8 << 10 }},
 		{name: "torn after 5 MiB written", change: func(s *practice.Spec) { s.TearAfter = 5<<20 + 512 }},
 		{name: "its reader fails from 64 MiB on", change: func(s *practice.Spec) { s.ReaderLimit = 64 << 20 }},
 		{name: "the folder for receipts is a file", around: func(t *testing.T, d *desk) {
@@ -200,6 +200,9 @@ func onCard(t *testing.T, s practice.Spec) []byte {
 // looksWhole is what must never come of a command: a card that looks as if it could start a board, and can't.
 const looksWhole = "LOOKS AS IF IT COULD START"
 
+// butForPlaces is what may only be where the rest is saved.
+const butForPlaces = "as it was, but for places"
+
 // left says what is on the card afterwards.
 func left(before, after []byte) string {
 	img, old := faultOS(), oldOS()
@@ -222,7 +225,7 @@ func left(before, after []byte) string {
 		if differ > 8192 { // more than tests write that put back what was there
 			return looksWhole
 		}
-		return "as it was, but for places"
+		return butForPlaces
 	case after[510] == 0x55 && after[511] == 0xAA:
 		return "an empty file system"
 	}
@@ -287,7 +290,14 @@ func cell(t *testing.T, f fault, column int) string {
 	if state == looksWhole && slices.ContainsFunc(spec.Faults, func(f practice.Fault) bool { return f.Kind == practice.FailWrite && f.Sector == 0 }) {
 		state = "its first sector as it was" // it can't be taken away
 	}
+	if (state == "test data" || state == butForPlaces) && len(d.left("state/zipstamp/journals")) > 0 {
+		state = "as it was, but for places that are saved"
+	}
 	assert.NotEqual(t, looksWhole, state, "%s: %s", f.name, command.name)
+	if command.name != "gauge whole" && verdict != "refused" {
+		assert.NotEqual(t, "test data", state, "%s: %s: the stamps of a test, and what stood there is saved nowhere", f.name, command.name)
+	}
+	assert.NotEqual(t, butForPlaces, state, "%s: %s: what stood there is saved nowhere", f.name, command.name)
 	if verdict == "good" && command.name == "stamp" {
 		assert.Equal(t, "the image", state, "%s: called good", f.name)
 	}

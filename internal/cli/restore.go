@@ -138,7 +138,7 @@ func inUse(c *card.Card) bool {
 var errOtherCard = errors.New("nothing on the card shows that it is the one that was tested, or something else was written to it since; nothing was written")
 
 // notBackError says that a card did not take all that had been saved of it.
-type notBackError struct{ restored, unread, wrong, torn int }
+type notBackError struct{ restored, unread, wrong, torn, other int }
 
 func (e *notBackError) Error() string {
 	if e.torn > 0 {
@@ -146,6 +146,9 @@ func (e *notBackError) Error() string {
 	}
 	if e.unread > 0 {
 		return fmt.Sprintf("%s where something is to be put back can't be read; what belongs there stays saved", english.Plural(e.unread, "sector", ""))
+	}
+	if e.other > 0 {
+		return fmt.Sprintf("all is as it was but for %s: what stood there did not come back, or something was written since; what was saved is kept", english.Plural(e.other, "sector", ""))
 	}
 	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", english.Plural(e.restored, "sector", ""), e.wrong)
 }
@@ -156,8 +159,12 @@ func putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err e
 	switch {
 	case err != nil:
 		return "", err
+	case found.Done() && !p.Card.Same(cardIdentity(hold.Card())): // as a copy of the card that was tested would be
+		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", nil
 	case found.Done():
 		return "all was back already", who.as(p.Remove)
+	case found.Nearly():
+		return "", notBack(&notBackError{other: found.Other})
 	case !found.Is() && found.Unread > 0:
 		return "", notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
@@ -188,36 +195,49 @@ func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
 		return nil, err
 	}
 	for _, c := range all {
-		if p.Card.May(cardIdentity(c)) && len(c.Reasons(card.Consent{Asked: true})) == 0 && r.belongs(c, p) {
+		if p.Card.May(cardIdentity(c)) && len(c.Reasons(card.Consent{Asked: true})) == 0 && belongs(c, p) {
 			return c, nil
 		}
 	}
 	// A loop device is never chosen by itself.
-	if c, err := card.Find(p.Card.Path); err == nil && p.Card.May(cardIdentity(c)) && r.belongs(c, p) {
+	if c, err := card.Find(p.Card.Path); err == nil && p.Card.May(cardIdentity(c)) && belongs(c, p) {
 		return c, nil
 	}
 	return nil, &card.RefusedError{Card: p.Card.Name, Reasons: []string{"the card that was tested is not here"}, Next: "put it in, and run the command again; or name it"}
 }
 
-// belongs tells whether a card has what the test wrote.
-func (a *app) belongs(c *card.Card, p journal.Pending) bool {
+// look tells what a card has of what a test saved of it; nothing if it can't be read.
+func look(c *card.Card, p journal.Pending) journal.Found {
 	rd, err := c.OpenToRead()
 	if err != nil {
-		return false
+		return journal.Found{}
 	}
 	defer rd.Close()
 	found, err := p.Look(rd, c.SectorSize)
-	return err == nil && (found.Is() || found.Done())
+	if err != nil {
+		return journal.Found{}
+	}
+	return found
 }
 
-// pendingOf are the journals of a card that is here.
+// belongs tells whether a card may be the one that was tested, by what is on it.
+func belongs(c *card.Card, p journal.Pending) bool {
+	f := look(c, p)
+	return f.Is() || f.Done() || f.Nearly()
+}
+
+// pendingOf are the journals of a card that is here. One whose stamps are not on the card may be of another card with the same contents, unless both say that they are one.
 func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 	kept, err := allJournals(who)
 	if err != nil {
 		return nil
 	}
+	now := cardIdentity(c)
 	for _, p := range kept {
-		if p.Err == nil && p.Card.May(cardIdentity(c)) && a.belongs(c, p) {
+		if p.Err != nil || !p.Card.May(now) {
+			continue
+		}
+		if f := look(c, p); f.Is() || p.Card.Same(now) && (f.Done() || f.Nearly()) {
 			all = append(all, p)
 		}
 	}

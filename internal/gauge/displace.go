@@ -203,6 +203,9 @@ func (r *spotsRun) piece(buf []byte, p Extent) ([]byte, error) {
 	if differ > 0 && differ < len(one)/mark.Size/2 {
 		return nil, nil
 	}
+	if differ > 0 {
+		r.noise = append(r.noise, p)
+	}
 	return bytes.Clone(one), nil
 }
 

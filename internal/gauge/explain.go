@@ -134,19 +134,11 @@ func (r *spotsRun) confirm(ctx context.Context, distances []int64) (int64, error
 
 // seenAtBothEnds tells whether all spots whose sectors are a distance apart show that they are one: the card is so little too small that no other place is left to try.
 func (r *spotsRun) seenAtBothEnds(d int64) bool {
-	reading := func(off int64) (mark.Reading, bool) {
-		for i := range r.spots {
-			if s := &r.spots[i]; off >= s.off && off < s.end() && len(s.second.readings) > 0 {
-				return s.second.readings[(off-s.off)/mark.Size], true
-			}
-		}
-		return mark.Reading{}, false
-	}
 	is := func(k mark.Reading, of int64) bool { return k.Kind == mark.Elsewhere && k.Of*mark.Size == of }
 	seen := 0
 	for off := int64(0); off < r.dev.Size()-d && off < 64*sampleSize; off += mark.Size {
-		low, ok := reading(off)
-		high, also := reading(off + d)
+		low, ok := r.readingAt(off)
+		high, also := r.readingAt(off + d)
 		if !ok || !also {
 			continue
 		}
@@ -156,6 +148,16 @@ func (r *spotsRun) seenAtBothEnds(d int64) bool {
 		seen++
 	}
 	return seen > 0
+}
+
+// readingAt is what was read last where a spot is.
+func (r *spotsRun) readingAt(off int64) (k mark.Reading, ok bool) {
+	for i := range r.spots {
+		if s := &r.spots[i]; off >= s.off && off < s.end() && len(s.second.readings) > 0 {
+			return s.second.readings[(off-s.off)/mark.Size], true
+		}
+	}
+	return k, false
 }
 
 // covered tells whether a sector is part of a spot.

@@ -59,6 +59,7 @@ type spotsRun struct {
 	sentinel   int64   // a sector that is known to be lost; -1: none
 	blind      bool    // the card's memory could not be made to forget it
 	displacing displacing
+	noise      []Extent // that reads differently nearly everywhere each time, so that nothing is kept there
 	pending    bool
 }
 
@@ -184,6 +185,7 @@ func (r *spotsRun) original(off, n int64) (journal.Place, error) {
 		}
 		read = append(read, bytes.Clone(buf[:n]))
 		if len(read) == 2 && mark.Differing(read[0], read[1]) > int(n) { // an eighth of all bits
+			r.noise = append(r.noise, Extent{Offset: off, Length: n})
 			return journal.Place{Offset: off, Data: read[0]}, nil
 		}
 	}
@@ -374,16 +376,27 @@ func (r *spotsRun) putBack() error {
 			return nil
 		}
 		r.rep.Changed++
-		for at := 0; at < len(b); at += mark.Size { // a stamp that was saved is of a place of its own, where addresses repeat
-			now, then := b[at:at+mark.Size], p.Data[at:at+mark.Size]
-			n, of, ok := mark.Know(now)
-			other := of*mark.Size != p.Offset+int64(at) && r.rep.Loss != nil && r.rep.Loss.Repeats // whether that is back, its own place tells
-			if ok && n == r.Nonce && !other && !bytes.Equal(now, then) && !r.lost(p.Offset) {
-				r.pending = true
+		for at := 0; at < len(b); at += mark.Size {
+			then := p.Data[at : at+mark.Size]
+			if !bytes.Equal(b[at:at+mark.Size], then) && !r.nothingKept(p.Offset+int64(at), then) {
+				r.pending = true // it stays saved, whatever stands there now
 			}
 		}
 		return nil
 	})
+}
+
+// nothingKept tells whether what was saved of a place never stood there: the place is lost or reads as noise, or answers for another one, or what was saved is a stamp, which came
+// there where addresses repeat, and what stood there was saved before.
+func (r *spotsRun) nothingKept(off int64, saved []byte) bool {
+	if n, _, ok := mark.Know(saved); ok && n == r.Nonce {
+		return true
+	}
+	if slices.ContainsFunc(r.noise, func(e Extent) bool { return off >= e.Offset && off < e.End() }) {
+		return true
+	}
+	k, tested := r.readingAt(off)
+	return r.lost(off) || tested && k.Kind == mark.Elsewhere
 }
 
 // lost tells whether a place is known to be beyond what is real.

@@ -120,7 +120,7 @@ func TestSignaturesOfTheReferencePrograms(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoSignature)
 
 	mini := s.keys("mini.pub")
-	assert.Contains(t, mini[0].Owner, mini[0].ID)
+	assert.Contains(t, mini[0].Owner, strings.TrimLeft(mini[0].ID, "0"), "the reference writes an ID without the zeros that it begins with")
 	for _, file := range []string{"SUMS.minisig", "SUMS.legacy"} {
 		found := s.detached(mini, file)
 		assert.Equal(t, Good, found[0].Status, file)

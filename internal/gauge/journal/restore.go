@@ -29,6 +29,11 @@ func (f Found) Done() bool {
 	return f.Stamps == 0 && f.Torn == 0 && f.Unread == 0 && f.Same > 0 && f.Other == 0
 }
 
+// Nearly tells whether nearly all is as it was, and no stamp is left: what differs did not take what was put back, or was written since.
+func (f Found) Nearly() bool {
+	return f.Stamps == 0 && f.Torn == 0 && f.Other > 0 && f.Same > 9*f.Other
+}
+
 // SectorError says that a journal is of a card with other sectors.
 type SectorError struct{ Sector int }
 
