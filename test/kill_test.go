@@ -37,7 +37,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		}},
 		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
 		"pace":    {[]string{"pace", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
-		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 8 << 20, 1500 * time.Millisecond, asItWas},
+		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 1 << 20, 1500 * time.Millisecond, asItWas},
 	}
 	for name, job := range jobs {
 		t.Run(name, func(t *testing.T) {

@@ -25,6 +25,9 @@ type Ext struct {
 	incompat  uint32
 	sums      bool   // metadata has checksums
 	seed      uint32 // of them
+	claimed   int64  // blocks that inodes say are theirs
+	pieces    int    // stretches in which those are
+	wrong     error  // why not all inodes could be followed
 	Mounted   time.Time
 	Written   time.Time
 	SumRight  bool // the superblock's checksum is right, or there is none
@@ -37,6 +40,7 @@ const (
 	maxExtTable  = 128 << 20 // bytes of a group's inodes
 	maxExtDepth  = 5
 	maxExtNames  = 1 << 21
+	maxExtPieces = 4 << 20 // stretches of all files
 	extRoot      = 2
 	extJournal   = 8
 	extFirst     = 11 // of the inodes that aren't the file system's own
@@ -58,8 +62,8 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // crc32c goes on with a checksum as Linux does, without the inversions of the usual one.
 func crc32c(crc uint32, p []byte) uint32 { return ^crc32.Update(^crc, castagnoli, p) }
 
-// OpenExt reads the superblock of a file system that starts at r's offset 0.
-func OpenExt(r io.ReaderAt) (*Ext, error) {
+// OpenExt reads the superblock of a file system that starts at r's offset 0, and has no more than size bytes.
+func OpenExt(r io.ReaderAt, size int64) (*Ext, error) {
 	s := make([]byte, 1024)
 	if _, err := r.ReadAt(s, 1024); err != nil {
 		return nil, err
@@ -97,6 +101,9 @@ func OpenExt(r io.ReaderAt) (*Ext, error) {
 	}
 	if v.groups = (v.blocks - v.first + v.perGroup - 1) / v.perGroup; v.groups > maxExtGroups {
 		return nil, errors.New("the file system is too large")
+	}
+	if v.blocks*v.block > size || v.groups*v.inodes*v.inodeSize > size {
+		return nil, errors.New("the superblock says that the file system is larger than its room")
 	}
 	return v, nil
 }
@@ -188,7 +195,7 @@ func (v *Ext) Nodes() ([]*ExtNode, error) {
 		}
 	}
 	v.name(byNumber)
-	return all, nil
+	return all, v.wrong
 }
 
 // node reads an inode; nil if it holds nothing.
@@ -239,9 +246,17 @@ func (v *Ext) node(number int64, b []byte) *ExtNode {
 	return n
 }
 
-// own adds blocks to a node, if they are on the disk.
+// own adds blocks to a node, if they are on the disk. A block is one node's, and once, so no more are claimed than there are; this bounds all that is read.
 func (v *Ext) own(n *ExtNode, block, count int64) bool {
-	if block <= 0 || count <= 0 || block > v.blocks-count {
+	if v.wrong != nil || block <= 0 || count <= 0 || block > v.blocks-count {
+		return false
+	}
+	if v.claimed += count; v.claimed > v.blocks {
+		v.wrong = errors.New("its files claim more blocks than there are")
+		return false
+	}
+	if v.pieces++; v.pieces > maxExtPieces {
+		v.wrong = errors.New("its files are in too many pieces")
 		return false
 	}
 	s := Stretch{block * v.block, count * v.block}
@@ -270,10 +285,10 @@ func (v *Ext) extents(n *ExtNode, p []byte, depth int) {
 			continue
 		}
 		child := int64(le.Uint32(e[4:])) | int64(le.Uint16(e[8:]))<<32
-		buf := make([]byte, v.block)
 		if !v.own(n, child, 1) {
 			continue
 		}
+		buf := make([]byte, v.block)
 		if _, err := v.r.ReadAt(buf, child*v.block); err == nil {
 			v.extents(n, buf, depth+1)
 		}
@@ -282,13 +297,11 @@ func (v *Ext) extents(n *ExtNode, p []byte, depth int) {
 
 // mapped reads the blocks of an inode without extents: twelve, and three trees of one, two and three levels.
 func (v *Ext) mapped(n *ExtNode) {
-	left := 1 << 20 // blocks of numbers that are read
 	var tree func(block int64, levels int)
 	tree = func(block int64, levels int) {
-		if !v.own(n, block, 1) || levels == 0 || left == 0 {
+		if !v.own(n, block, 1) || levels == 0 {
 			return
 		}
-		left--
 		buf := make([]byte, v.block)
 		if _, err := v.r.ReadAt(buf, block*v.block); err != nil {
 			return

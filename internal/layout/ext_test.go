@@ -39,7 +39,7 @@ func TestExtKnowsWhoseBlocksAre(t *testing.T) {
 		f, err := os.Open(path)
 		require.NoError(t, err)
 		defer f.Close()
-		v, err := OpenExt(f)
+		v, err := OpenExt(f, 24<<20)
 		require.NoError(t, err, options)
 		assert.True(t, v.SumRight, options)
 		nodes, err := v.Nodes()
@@ -72,6 +72,72 @@ func TestExtKnowsWhoseBlocksAre(t *testing.T) {
 	}
 }
 
+// counting counts the bytes that are read.
+type counting struct {
+	io.ReaderAt
+	bytes int64
+}
+
+func (c *counting) ReadAt(p []byte, off int64) (int, error) {
+	c.bytes += int64(len(p))
+	return c.ReaderAt.ReadAt(p, off)
+}
+
+// A crafted file system whose trees lead back to themselves, or whose files share their blocks, must not be read without end.
+func TestExtThatLeadsBackToItself(t *testing.T) {
+	for name, craft := range map[string]func(data, root []byte){
+		"a tree of extents": func(data, root []byte) {
+			const block, entries = 3000, 84 // of 12 bytes, behind a header of 12
+			node := func(p []byte, count, depth int) {
+				clear(p)
+				copy(p, []byte{0x0A, 0xF3, byte(count), 0, byte(count), 0, byte(depth)})
+				for i := range count {
+					le.PutUint32(p[12+12*i+4:], block)
+				}
+			}
+			node(root[40:100], 4, 5)
+			node(data[block<<10:(block+1)<<10], entries, 1)
+		},
+		"trees of numbers": func(data, root []byte) {
+			const block = 3000
+			root[34] &^= 8 // no extents
+			for i := range 15 {
+				le.PutUint32(root[40+4*i:], block)
+			}
+			for i := range 256 {
+				le.PutUint32(data[block<<10+4*i:], block)
+			}
+		},
+		"a folder that is the disk, many times": func(data, root []byte) {
+			copy(root[40:], []byte{0x0A, 0xF3, 4, 0, 4, 0, 0, 0})
+			for i := range 4 {
+				copy(root[52+12*i:], []byte{0, 0, 0, 0, 0, 80, 0, 0, 1, 0, 0, 0}) // 20480 blocks from the first on
+			}
+		},
+	} {
+		path, _ := extImage(t, "-b 1024")
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		v, err := OpenExt(bytes.NewReader(data), int64(len(data)))
+		require.NoError(t, err)
+		_, _, table, _, err := v.tables(0)
+		require.NoError(t, err)
+		craft(data, data[table*v.block+v.inodeSize:][:v.inodeSize])
+		reads := &counting{ReaderAt: bytes.NewReader(data)}
+		v, err = OpenExt(reads, int64(len(data)))
+		require.NoError(t, err)
+		_, err = v.Nodes()
+		assert.ErrorContains(t, err, "claim more blocks", name)
+		assert.Less(t, reads.bytes, int64(3*len(data)), name)
+	}
+	path, _ := extImage(t, "")
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = OpenExt(f, 24<<20-1)
+	assert.Error(t, err, "it is larger than its room")
+}
+
 // FuzzExt reads file systems with any bytes in any place: none makes it read without end.
 func FuzzExt(f *testing.F) {
 	small := make([]byte, 64<<10)
@@ -87,7 +153,7 @@ func FuzzExt(f *testing.F) {
 		}
 		data = bytes.Clone(data)
 		data[uint(at)%uint(len(data))] = b
-		v, err := OpenExt(bytes.NewReader(data))
+		v, err := OpenExt(bytes.NewReader(data), int64(len(data)))
 		if err != nil {
 			return
 		}

@@ -2,6 +2,7 @@ package recheck
 
 import (
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -56,12 +57,13 @@ type place struct {
 var writable = []string{layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind, layout.LVMKind}
 
 // areas names what differs, by what is on the card now.
-func (r *run) areas() ([]Area, error) {
-	rd, err := card.NewReader(r.Device, nil)
+func (r *run) areas(ctx context.Context) ([]Area, error) {
+	whole, err := card.NewReader(r.Device, nil)
 	if err != nil {
 		return nil, err
 	}
-	defer rd.Close()
+	defer whole.Close()
+	rd := until{whole, ctx}
 	disk, err := layout.Describe(rd, r.Device.Size())
 	if err != nil {
 		return nil, err
@@ -70,7 +72,11 @@ func (r *run) areas() ([]Area, error) {
 	for _, e := range append(slices.Clone(r.rep.Differs), r.rep.Failed...) {
 		differs = append(differs, r.units(e)...)
 	}
-	areas := sum(r.places(rd, disk), differs, r.Image == nil)
+	places := r.places(rd, disk)
+	if ctx.Err() != nil { // they are not all
+		return nil, context.Cause(ctx)
+	}
+	areas := sum(places, differs, r.Image == nil)
 	for i := range areas {
 		volume, ok := strings.CutSuffix(areas[i].Name, freeRoom)
 		written := slices.ContainsFunc(areas, func(a Area) bool { return a.Name == volume+tables })
@@ -79,6 +85,19 @@ func (r *run) areas() ([]Area, error) {
 		}
 	}
 	return areas, nil
+}
+
+// until reads no more once the context has ended: the tables of a large file system take a while.
+type until struct {
+	io.ReaderAt
+	ctx context.Context
+}
+
+func (u until) ReadAt(p []byte, off int64) (int, error) {
+	if u.ctx.Err() != nil {
+		return 0, context.Cause(u.ctx)
+	}
+	return u.ReaderAt.ReadAt(p, off)
 }
 
 // What is in a FAT volume besides files.
@@ -175,7 +194,7 @@ func tableDiffers(was, now layout.Table) string {
 func (r *run) extPlaces(rd io.ReaderAt, at Extent, name string) (all []place) {
 	part := io.NewSectionReader(rd, at.Offset, at.Length)
 	super := Extent{at.Offset + 1024, 1024}
-	v, err := layout.OpenExt(part)
+	v, err := layout.OpenExt(part, at.Length)
 	if err != nil {
 		return []place{{Extent: at, name: name, why: "its superblock makes no sense"}}
 	}

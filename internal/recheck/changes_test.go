@@ -60,7 +60,7 @@ func TestWhatAStartExplains(t *testing.T) {
 		defer f.Close()
 		_, err = f.Write(img[extStart:])
 		require.NoError(t, err)
-		v, err := layout.OpenExt(f)
+		v, err := layout.OpenExt(f, 1<<62)
 		require.NoError(t, err)
 		nodes, err := v.Nodes()
 		require.NoError(t, err)

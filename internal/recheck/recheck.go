@@ -160,17 +160,17 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 	j.Meter.Begin(meter.ReadBack, max(size, j.Contents.Size.Likely(0)))
 	r.curve.Start(start)
 	parts := make(chan part, ahead)
-	stages, ctx := errgroup.WithContext(ctx)
+	stages, staged := errgroup.WithContext(ctx)
 	stages.Go(func() error {
 		defer close(parts)
 		if j.Image != nil {
-			return r.unpack(ctx, parts)
+			return r.unpack(staged, parts)
 		}
-		return r.list(ctx, parts)
+		return r.list(staged, parts)
 	})
 	stages.Go(func() error {
 		for p := range parts {
-			err := r.compare(ctx, p)
+			err := r.compare(staged, p)
 			if p.back != nil {
 				p.back()
 			}
@@ -189,7 +189,7 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		if err := r.readImagesTable(); err != nil {
 			return r.rep, err
 		}
-		r.rep.Areas, err = r.areas()
+		r.rep.Areas, err = r.areas(ctx)
 	}
 	return r.rep, err
 }
