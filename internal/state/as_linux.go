@@ -30,13 +30,13 @@ func As(o Owner, do func() error) error {
 // become gives this thread the owner's rights to files. The Go library's own calls would give them to all threads.
 func become(o Owner) error {
 	groups := groupsOf(o)
-	if _, _, errno := unix.RawSyscall(unix.SYS_SETGROUPS, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0); errno != 0 {
+	if _, _, errno := unix.RawSyscall(sysSetgroups, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0); errno != 0 {
 		return errno
 	}
 	for _, set := range []struct {
 		call uintptr
 		id   int
-	}{{unix.SYS_SETFSGID, o.GID}, {unix.SYS_SETFSUID, o.UID}} {
+	}{{sysSetfsgid, o.GID}, {sysSetfsuid, o.UID}} {
 		if _, _, errno := unix.RawSyscall(set.call, uintptr(set.id), 0, 0); errno != 0 {
 			return errno
 		}
