@@ -173,13 +173,12 @@ func TestBusyFileSystemsNameTheirPrograms(t *testing.T) {
 func TestMountedAgainInBetween(t *testing.T) {
 	b := newBench(t)
 	b.sh("mkdir one; mount " + b.loop + "p1 one")
-	desktop := exec.Command("sh", "-c", "while :; do mount "+b.loop+"p1 one 2>/dev/null; sleep 0.05; done")
+	desktop := exec.Command("sh", "-c", "until [ -e enough ]; do mount "+b.loop+"p1 one 2>/dev/null; sleep 0.05; done")
 	desktop.Dir = b.dir
 	require.NoError(t, desktop.Start())
 	t.Cleanup(func() {
-		_ = desktop.Process.Kill()
+		b.sh("touch enough")
 		_ = desktop.Wait()
-		time.Sleep(100 * time.Millisecond) // what it had started
 		_ = exec.Command("umount", filepath.Join(b.dir, "one")).Run()
 	})
 	for range 10 {

@@ -1,12 +1,37 @@
 package card
 
 import (
+	"os"
+	"path/filepath"
+	"runtime"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card/disks"
 )
+
+// A file that was made again under its name may have the number of the one before, and is another card all the same.
+func TestFileThatWasMadeAgainIsAnotherCard(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("when a file was made is not asked for on " + runtime.GOOS)
+	}
+	path := filepath.Join(t.TempDir(), "a.card")
+	before := ""
+	for range 8 {
+		require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
+		now := (&Card{Kind: Plain, Path: path, Size: 1 << 20}).Identity()
+		assert.NotEmpty(t, now.File)
+		assert.NotEqual(t, before, now.File)
+		before = now.File
+		again := (&Card{Kind: Plain, Path: path, Size: 1 << 20}).Identity()
+		assert.Equal(t, Same, now.Like(again))
+		require.NoError(t, os.Remove(path))
+		time.Sleep(20 * time.Millisecond) // the time of making is kept in ticks of the system
+	}
+}
 
 func TestWhichCardIsIt(t *testing.T) {
 	with := func(i Identity, change func(*Identity)) Identity { change(&i); return i }

@@ -1,10 +1,10 @@
-//go:build unix
+//go:build unix && !linux
 
 package card
 
 import (
-	"fmt"
 	"os"
+	"strconv"
 	"syscall"
 )
 
@@ -15,7 +15,7 @@ func fileNumber(path string) string {
 		return ""
 	}
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		return fmt.Sprintf("%d:%d", st.Dev, st.Ino)
+		return strconv.FormatUint(uint64(st.Ino), 10)
 	}
 	return ""
 }

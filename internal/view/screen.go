@@ -144,7 +144,6 @@ type answer struct {
 // Fact is a line of a result. Text may have several lines, which are kept.
 type Fact struct{ Label, Text string }
 
-// add appends a fact, unless it has no text.
 // add adds a fact, if there is something to say. Texts in it are made fit to be a part of a line; one that is all of the fact may have several lines, and has been made fit
 // line by line.
 func (a *answer) add(label, format string, args ...any) {
