@@ -47,9 +47,10 @@ first times accesses after the card is put in (without times: always), each time
 with the chance P from 0 to 1 (1).
 
 Beyond the real size a card may wrap (addresses repeat), drop (writes are lost),
-be lazy (any place works until so much has been written as is real), or keep its
-ends only. What was dropped reads as zeros, ff, noise, changing (noise that
-differs each time) or last (what was written last).`,
+be lazy or oldest (any place works until so much has been written as is real;
+then what comes is lost, or what was written first), or keep its ends only. What
+was dropped reads as zeros, ff, noise, changing (noise that differs each time)
+or last (what was written last).`,
 		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
   zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
   zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9`,
