@@ -216,6 +216,7 @@ func (r *wholeRun) takeOver(ctx context.Context) error {
 		}
 		r.reread, r.lostSample, r.changing = 0, nil, false
 		r.meter.Begin(meter.Rewrite, 0)
+		r.writing.Start(time.Now())
 		at := int64(0)
 		for _, e := range found {
 			from, to := max(at, e.Offset/BlockSize*BlockSize), min((e.End()+BlockSize-1)/BlockSize*BlockSize, r.head)

@@ -34,7 +34,7 @@ func (c *Curve) Start(now time.Time) {
 }
 
 // Mark tells that n bytes at offset are done. With several transfers in flight, the time since
-// the Mark before is counted, so that the times add up to the time that passed.
+// the Mark before is counted, so that the times add up to the time that passed. Of a first stretch without Start no time is known.
 func (c *Curve) Mark(offset, n int64, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -49,7 +49,9 @@ func (c *Curve) Mark(offset, n int64, now time.Time) {
 		c.points = append(c.points, Point{Offset: int64(len(c.points)) * c.width})
 	}
 	c.points[i].Bytes += n
-	c.points[i].Took += now.Sub(c.last)
+	if !c.last.IsZero() {
+		c.points[i].Took += now.Sub(c.last)
+	}
 	c.last = now
 }
 

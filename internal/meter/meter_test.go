@@ -54,6 +54,14 @@ func TestCurveKeepsAllBytesAndTime(t *testing.T) {
 	})
 }
 
+func TestFirstStretchWithoutAStartTakesNoTime(t *testing.T) {
+	var c Curve
+	now := time.Now()
+	c.Mark(0, 100, now)
+	c.Mark(100, 100, now.Add(time.Second))
+	assert.Equal(t, []Point{{0, 100, 0}, {100, 100, time.Second}}, c.Points())
+}
+
 func TestMeterTellsPhases(t *testing.T) {
 	var m Meter
 	assert.Empty(t, m.Read().Phase)
