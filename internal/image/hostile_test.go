@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,6 +57,16 @@ func TestEndlessMembersAreRefused(t *testing.T) {
 	end := bytes.LastIndex(whole, []byte("PK\x05\x06"))
 	binary.LittleEndian.PutUint32(whole[end+12:], 0x7FFFFFF0) // the directory's size
 	refused(t, fileOf(t, whole), "has more than 100000 members")
+	refused(t, fileOf(t, append(whole, 1, 2, 3)), "has more than 100000 members") // what follows the end hides nothing
+
+	// a directory of more records than it says: of their number, the end record has 16 bits
+	record := append(append([]byte("PK\x01\x02"), make([]byte, 42)...), 'a')
+	record[28] = 1
+	directory := bytes.Repeat(record, 2<<16|1)
+	last := append([]byte("PK\x05\x06"), make([]byte, zipEndSize-4)...)
+	last[8], last[10] = 1, 1
+	binary.LittleEndian.PutUint32(last[16:], 4)
+	refused(t, fileOf(t, slices.Concat([]byte("PK\x03\x04"), directory, last)), "has more than 100000 members")
 
 	var many bytes.Buffer
 	z := gzip.NewWriter(&many)

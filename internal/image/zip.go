@@ -205,17 +205,21 @@ func boundZip(f *File) error {
 		return err
 	}
 	at := zipEnd(tail)
+	if at < 0 { // something follows its end; then the library takes the last
+		at = bytes.LastIndex(tail[:max(len(tail)-zipEndSize+4, 0)], []byte("PK\x05\x06"))
+	}
 	if at < 0 {
 		return nil
 	}
 	records := uint64(binary.LittleEndian.Uint16(tail[at+10:]))
 	size := uint64(binary.LittleEndian.Uint32(tail[at+12:]))
+	start := uint64(binary.LittleEndian.Uint32(tail[at+16:]))
 	if at >= zip64Locator && bytes.HasPrefix(tail[at-zip64Locator:], []byte("PK\x06\x07")) {
 		var end [zip64EndSize]byte
 		where := binary.LittleEndian.Uint64(tail[at-zip64Locator+8:])
 		if where < uint64(f.Size) {
 			if _, err := f.file.ReadAt(end[:], int64(where)); err == nil && bytes.HasPrefix(end[:], []byte("PK\x06\x06")) {
-				records, size = binary.LittleEndian.Uint64(end[32:]), binary.LittleEndian.Uint64(end[40:])
+				records, size, start = binary.LittleEndian.Uint64(end[32:]), binary.LittleEndian.Uint64(end[40:]), binary.LittleEndian.Uint64(end[48:])
 			}
 		}
 	}
@@ -223,7 +227,30 @@ func boundZip(f *File) error {
 	if records > membersMax || size > membersMax*recordMost {
 		return tooManyMembers(f.Path)
 	}
+	// The library reads records as long as there are some, whatever was said of how many.
+	for _, from := range []int64{int64(start), f.Size - int64(len(tail)-at) - int64(size)} {
+		if from >= 0 && from < f.Size && zipRecords(io.NewSectionReader(f.file, from, f.Size-from)) > membersMax {
+			return tooManyMembers(f.Path)
+		}
+	}
 	return nil
+}
+
+// zipRecords counts the records of a directory (section 4.3.12), up to more than there may be.
+func zipRecords(r io.Reader) (count int) {
+	const size = 46
+	in := bufio.NewReaderSize(r, 64<<10)
+	for ; count <= membersMax; count++ {
+		head, err := in.Peek(size)
+		if err != nil || !bytes.HasPrefix(head, []byte("PK\x01\x02")) {
+			break
+		}
+		le := binary.LittleEndian
+		if _, err := in.Discard(size + int(le.Uint16(head[28:])) + int(le.Uint16(head[30:])) + int(le.Uint16(head[32:]))); err != nil {
+			break
+		}
+	}
+	return count
 }
 
 func tooManyMembers(path string) error {
