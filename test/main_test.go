@@ -4,10 +4,13 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -42,6 +45,10 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	unpack = demo.Image()
+	flag.Parse()
+	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue { // most of the time the programs wait for their cards
+		_ = flag.Set("test.parallel", strconv.Itoa(3*runtime.GOMAXPROCS(0)))
+	}
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)

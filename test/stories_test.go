@@ -79,8 +79,16 @@ func newStory(t *testing.T, r *rand.Rand) *story {
 // next does one more thing with the card.
 func (s *story) next() {
 	jobs := [][]string{
-		{"stamp", "--yes", "os.img", "a.card"}, {"gauge", "spots", "--yes", "a.card"}, {"gauge", "whole", "--yes", "a.card"}, {"gauge", "whole", "--yes", "--first", "40MB", "a.card"},
-		{"blank", "--yes", "a.card"}, {"pace", "--yes", "a.card"}, {"recheck", "a.card", "os.img"}, {"gauge", "restore", "--yes"}, {"gauge", "spots", "--yes", "a.card"}, nil,
+		{"stamp", "--yes", "os.img", "a.card"},
+		{"gauge", "spots", "--yes", "a.card"},
+		{"gauge", "whole", "--yes", "a.card"},
+		{"gauge", "whole", "--yes", "--first", "40MB", "a.card"},
+		{"blank", "--yes", "a.card"},
+		{"pace", "--yes", "a.card"},
+		{"recheck", "a.card", "os.img"},
+		{"gauge", "restore", "--yes"},
+		{"gauge", "spots", "--yes", "a.card"},
+		nil,
 	}
 	job := jobs[s.r.IntN(len(jobs))]
 	if job == nil {
