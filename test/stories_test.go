@@ -41,6 +41,7 @@ type story struct {
 	whole practice.Spec // the card itself, without what goes wrong with it
 	real  bool          // it holds what it claims, and nothing fails
 	holds []byte        // what is on the card or saved of it; nil: not known
+	last  []byte        // what it held before that was no more known
 	told  []string
 }
 
@@ -121,11 +122,15 @@ func (s *story) next() {
 	}
 	now := onCard(s.t, s.whole)
 	saved := len(s.d.left("state/zipstamp/journals")) > 0
-	before := s.holds
-	if before == nil {
-		before = make([]byte, len(now))
+	if s.holds == nil && bytes.Equal(s.last, now) { // the job that would have overwritten it had not begun
+		s.holds = now
 	}
-	state := left(before, now)
+	state := "not known before"
+	if s.holds != nil {
+		state = left(s.holds, now)
+	} else if found := left(make([]byte, len(now)), now); found != looksWhole || !saved {
+		state = found
+	}
 	s.say("  leaves: %s; saved: %v", state, saved)
 	s.require(state != looksWhole, "it looks as if it could start")
 	switch {
@@ -136,17 +141,23 @@ func (s *story) next() {
 	}
 	switch {
 	case overwrites && saved:
-		s.holds = nil // it may be what was saved, or not any more
+		s.forget() // it may be what was saved, or not any more
 	case overwrites:
 		s.holds = now
-	case saved && status == 0 && job[0] == "gauge" && job[1] != "whole" && s.real:
+	case saved && status == 0 && job[0] != "recheck" && s.real:
 		s.require(false, "something stays saved of an honest card")
-	case saved, s.holds == nil:
+	case saved:
+	case s.holds == nil:
+		s.holds = now
 	default:
 		s.require(bytes.Equal(s.holds, now), "what was on the card is lost")
 	}
-	if s.holds == nil && !saved {
-		s.holds = now
+}
+
+// forget says that what is on the card is no more known.
+func (s *story) forget() {
+	if s.holds != nil {
+		s.last, s.holds = s.holds, nil
 	}
 }
 
@@ -161,28 +172,24 @@ func (s *story) do(job []string) int {
 	return r.status
 }
 
-// overwrite is somebody else who writes to the card: another system, or a file.
+// overwrite is somebody else who writes to the card: another system, or a file. What is saved is not put back there.
 func (s *story) overwrite() {
 	c, err := practice.Open(s.whole)
 	require.NoError(s.t, err)
 	defer c.Close()
+	at, what := int64(0), noiseOS(9)
 	if s.r.IntN(2) == 0 {
-		s.say("another system is put on it")
-		other := noiseOS(9)
-		for at := 0; at < len(other); at += 4 << 20 {
-			_, err = c.WriteAt(other[at:at+4<<20], int64(at))
-			require.NoError(s.t, err)
-		}
-	} else {
-		at := int64(1<<20) + s.r.Int64N(20<<20)/4096*4096
-		s.say("a file is written at %d", at)
-		_, err = c.WriteAt(bytes.Repeat([]byte("tide"), 32<<10), at)
+		at, what = int64(1<<20)+s.r.Int64N(20<<20)/4096*4096, bytes.Repeat([]byte("tide"), 32<<10)
+	}
+	s.say("somebody else writes %d bytes at %d", len(what), at)
+	for from := 0; from < len(what); from += 4 << 20 {
+		_, err = c.WriteAt(what[from:min(from+4<<20, len(what))], at+int64(from))
 		require.NoError(s.t, err)
 	}
-	s.holds = nil
-	if len(s.d.left("state/zipstamp/journals")) == 0 {
-		s.holds = make([]byte, 40<<20)
-		_, err = c.ReadAt(s.holds, 0)
-		require.NoError(s.t, err)
+	for _, known := range []*[]byte{&s.holds, &s.last} {
+		if *known != nil {
+			*known = bytes.Clone(*known)
+			copy((*known)[at:], what)
+		}
 	}
 }

@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"encoding/binary"
 	"fmt"
+	"math"
+	"math/bits"
 
 	"github.com/ulikunitz/xz/lzma"
 )
@@ -22,7 +24,7 @@ var lzmaPacking = packing{
 	endings: []string{".lzma"},
 	match: func(head []byte) bool {
 		return len(head) >= lzma.HeaderLen+5 && head[0] < lzmaPropsMax && head[13] == 0 && // the first byte of LZMA itself is zero
-			lzma.ValidHeader(head[:lzma.HeaderLen]) && binary.LittleEndian.Uint32(head[1:]) >= lzmaDictMin && lzmaSizeFits(head) &&
+			lzmaDictFits(binary.LittleEndian.Uint32(head[1:])) && lzmaSizeFits(head) &&
 			!isDisk(head)
 	},
 	look: func(f *File, _ string) (Contents, error) {
@@ -51,6 +53,12 @@ var lzmaPacking = packing{
 		l.ReadCloser = plainLayer(d, Size{})
 		return l, nil
 	},
+}
+
+// lzmaDictFits tells the sizes that packers give dictionaries: 2^n, 2^n + 2^(n-1), or the most that there is. The library's check is wrong where an int has 32 bits.
+func lzmaDictFits(size uint32) bool {
+	odd := size >> bits.TrailingZeros32(size)
+	return size >= lzmaDictMin && (odd == 1 || odd == 3 || size == math.MaxUint32)
 }
 
 func lzmaSizeFits(head []byte) bool {
