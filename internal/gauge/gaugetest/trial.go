@@ -193,8 +193,9 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 		return fmt.Errorf("the extents end at %d", at)
 	case !s.Bad:
 		return s.right(rep, s.Faults, 0)
-	case s.Spec.Beyond == practice.Oldest && rep.Verdict == gauge.Faulty && at-real < at/16: // likewise
-	case s.Spec.Beyond == practice.Ends && rep.Verdict == gauge.Faulty && at-real < at/16: // so little lost in the middle is called bad places
+	case s.Spec.Beyond == practice.Oldest && s.Spec.WriteBack && at-real <= int64(s.Spec.Cache) && rep.Verdict == gauge.Holds: // as long as it has power, it has room for all
+	case s.Spec.Beyond == practice.Oldest && rep.Verdict == gauge.Faulty && at-real < at/16: // so little that is lost is called bad places
+	case s.Spec.Beyond == practice.Ends && rep.Verdict == gauge.Faulty && at-real < at/16: // likewise, in the middle
 		if holds != real {
 			return fmt.Errorf("%d are said to be good", holds)
 		}
