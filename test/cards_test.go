@@ -17,6 +17,7 @@ import (
 )
 
 func TestSeveralCardsAtOnce(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("tide.card", "--claimed", "64MB", "--write-rate", "100MB/s")
 	d.card("ebb.card", "--claimed", "64MB", "--write-rate", "40MB/s", "--fault", "kind=flip,sector=9000,times=1")

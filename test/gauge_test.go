@@ -46,6 +46,7 @@ func (d *desk) head(name string) []byte {
 }
 
 func TestGaugeTellsGoodCardsFromBad(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("good.card", "--claimed", "64MB")
 	d.card("wraps.card", "--claimed", "512MB", "--real", "77MB", "--beyond", "wrap")
@@ -167,6 +168,7 @@ func TestKilledSpotsAreRestored(t *testing.T) {
 
 // TestNextCommandSeesToWhatIsPending runs other commands on a card of which a test was killed.
 func TestNextCommandSeesToWhatIsPending(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, "saltmarsh-os.img.xz", "SHA256SUMS")
 	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
 	before := d.fill("a.card", 64_000_000)
@@ -227,6 +229,7 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 
 // TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what is not seen to be back stays saved.
 func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB")
 	before := d.fill("a.card", 64_000_000)

@@ -2,6 +2,7 @@ package layout
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"debug/elf"
 	"io"
@@ -65,7 +66,7 @@ func ReadBoot(v *FAT) *Boot {
 	}
 	maybe := slices.DeleteFunc(slices.Clone(files), func(f FATFile) bool { return f.Size < kernelMin || !mayBeKernel(f.Path) })
 	// in the order in which they lie in the volume, so that a packed image is unpacked once
-	slices.SortFunc(maybe, func(x, y FATFile) int { return int(x.first) - int(y.first) })
+	slices.SortFunc(maybe, func(x, y FATFile) int { return cmp.Compare(x.first, y.first) })
 	for _, f := range maybe[:min(len(maybe), kernelsMax)] {
 		head, err := v.Head(f, kernelHead)
 		if err != nil {

@@ -160,9 +160,10 @@ func TestDamagedTablesAreSaidToBe(t *testing.T) {
 		"the GPT header's CRC32 differs":         512 + 40,
 		"the CRC32 of the GPT's entries differs": 1024 + 56,
 		"none does, or it is damaged":            512,
+		"header has an absurd length":            512 + 12 + 3, // beyond 2^31
 	} {
 		broken := bytes.Clone(whole)
-		broken[at] ^= 0x10
+		broken[at] ^= 0x90
 		table, err := ReadTable(bytes.NewReader(broken), 48<<20)
 		require.NoError(t, err)
 		assert.Contains(t, table.Damage, damage)

@@ -191,7 +191,7 @@ func readGPT(r io.ReaderAt) (Table, error) {
 func (t *Table) parseGPT(r io.ReaderAt, header []byte) error {
 	le := binary.LittleEndian
 	length := le.Uint32(header[12:])
-	if length < gptHeaderMin || int(length) > len(header) {
+	if length < gptHeaderMin || int64(length) > int64(len(header)) {
 		t.Damage = "the GPT's header has an absurd length"
 		return nil
 	}
