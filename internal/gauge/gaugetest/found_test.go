@@ -12,6 +12,9 @@ import (
 
 // TestCardsThatWereJudgedWrongOnce are cards that longer trials have found.
 func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it tests many cards")
+	}
 	r := reader(t)
 	for i, s := range []practice.Spec{
 		{Claimed: 52609024, Real: 7512576, Beyond: practice.Wrap, Cache: 1230255}, // its start is overwritten twice before it is looked at

@@ -213,6 +213,9 @@ func TestJournalIsForItsCardOnly(t *testing.T) {
 
 // TestConfidenceHolds measures how often a card of which just so much is bad that the stated confidence should find it passes all the same.
 func TestConfidenceHolds(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it counts verdicts of many cards")
+	}
 	const places, cards = 100, 300
 	share := gauge.Confidence(places, 0.98)
 	assert.InDelta(t, 0.962, share, 0.001)

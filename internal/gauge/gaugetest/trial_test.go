@@ -23,7 +23,7 @@ func reader(t *testing.T) Reader {
 func TestVerdictsAreNeverWrong(t *testing.T) {
 	cards := testbed.Trials(60)
 	if testing.Short() {
-		cards = 12
+		cards = 4
 	}
 	tries := map[string]func(Reader, Suspect, *rand.Rand) error{"whole": Reader.Whole, "spots": Reader.Spots}
 	for name, try := range tries {
