@@ -126,9 +126,12 @@ func (s *story) next() {
 		s.holds = now
 	}
 	state := "not known before"
-	if s.holds != nil {
+	switch found := left(make([]byte, len(now)), now); {
+	case s.holds != nil && saved && !overwrites:
+		state = butForPlaces // what is saved is compared once it is back
+	case s.holds != nil:
 		state = left(s.holds, now)
-	} else if found := left(make([]byte, len(now)), now); found != looksWhole || !saved {
+	case found != looksWhole || !saved:
 		state = found
 	}
 	s.say("  leaves: %s; saved: %v", state, saved)
