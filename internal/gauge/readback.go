@@ -172,6 +172,7 @@ func (r *wholeRun) again(ctx context.Context) error {
 // findLoss looks whether what is bad is the loss of a part of the card: all from a place on, a sixteenth of it and more, or addresses that repeat.
 func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 	lost, total := r.lost()
+	kept := r.limit - total // at the last reading; the middle was read before
 	r.mergeMiddle()
 	if len(lost) == 0 {
 		if lost, total = r.lost(); len(lost) == 0 {
@@ -185,7 +186,7 @@ func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 	last := lost[len(lost)-1]
 	switch {
 	case lost[0].Offset == 0 && lost[0].Length >= leastLoss(0) && len(lost) < 8: // what was written first is lost
-		return &Loss{Anywhere: true, Real: max(r.limit-lost[0].Length-Displaced, 0), Most: r.limit - lost[0].Length}, nil
+		return &Loss{Anywhere: true, Real: max(r.limit-lost[0].Length-Displaced, 0), Most: max(r.limit-lost[0].Length, kept)}, nil
 	case last.End() == r.limit && r.limit == r.dev.Size():
 		return &Loss{Real: r.startOfRun(lost), Exact: true}, nil
 	case total < r.limit/16:
@@ -193,7 +194,7 @@ func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 	}
 	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return cmp.Compare(a.Length, b.Length) })
 	if biggest.Offset == 0 { // as above, of a small card
-		return &Loss{Anywhere: true, Real: max(r.limit-biggest.Length-Displaced, 0), Most: r.limit - biggest.Length}, nil
+		return &Loss{Anywhere: true, Real: max(r.limit-biggest.Length-Displaced, 0), Most: max(r.limit-biggest.Length, kept)}, nil
 	}
 	loss := &Loss{Real: biggest.Offset, Exact: true}
 	if r.limit == r.dev.Size() {

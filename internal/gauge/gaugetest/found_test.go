@@ -22,6 +22,7 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 		{Claimed: 10020864, Real: 8388608, Beyond: practice.Lazy, Reads: practice.Last},                       // its last block is the one that it answers with
 		{Claimed: 268436480, Real: 268435456, Beyond: practice.Oldest, Reads: practice.Last, Cache: 32 << 20}, // likewise, and its last block starts where it is said to end
 		{Claimed: 3892727808, Real: 64 << 20, Beyond: practice.Wrap, Cache: 32 << 20, WriteBack: true},        // to be found out within 64 MiB
+		{Claimed: 10188800, Real: 4365824, Beyond: practice.Oldest, Reads: practice.FF},                       // what was seen at two times adds up to everything
 		{Claimed: 663042560, Real: 20070912, Beyond: practice.Ends, Cache: 7724185},
 	} {
 		s.Version, s.Sector = practice.Version, 512
