@@ -267,23 +267,36 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 }
 
 // readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has been written, and the card's memory has forgotten what was
-// before, it reads otherwise. A place at which addresses repeat doesn't change by that: those that may be the same, step apart, are left out.
+// before, it reads otherwise. A place at which addresses repeat doesn't change by that: those that may be the same, step apart, are left out. Before it is read first, as much is
+// written, since a memory that stores late may still have to store what belongs there.
 func (r *wholeRun) readsAsLast(ctx context.Context, off, step int64) (bool, error) {
 	sector := int64(r.dev.SectorSize())
-	before, err := r.test(off, sector)
-	if err != nil {
-		return false, err
-	}
 	at := min(BlockSize+sector, r.limit/2/sector*sector) // all else begins at whole blocks: what is written last is another one now
-	for end := min(at+Reach(r.limit), r.limit/4*3/sector*sector); at < end; {
-		left := at + ((off-at)%step+step)%step
-		if err := r.inOrder(ctx, at, min(left, end), r.rewriteBlock); err != nil {
+	end := min(at+Reach(r.limit), r.limit/4*3/sector*sector)
+	var seen [2]outcome
+	for i := range seen {
+		if err := r.leavingOut(ctx, at, end-int64(i)*sector, off, step); err != nil {
 			return false, err
 		}
-		at = left + sector
+		at += sector // and another one again
+		var err error
+		if seen[i], err = r.test(off, sector); err != nil {
+			return false, err
+		}
 	}
-	now, err := r.test(off, sector)
-	return now.sum != before.sum, err
+	return seen[0].sum != seen[1].sum, nil
+}
+
+// leavingOut writes a stretch again, but for the places that are a multiple of step from off.
+func (r *wholeRun) leavingOut(ctx context.Context, at, end, off, step int64) error {
+	for at < end {
+		left := at + ((off-at)%step+step)%step
+		if err := r.inOrder(ctx, at, min(left, end), r.rewriteBlock); err != nil {
+			return err
+		}
+		at = left + int64(r.dev.SectorSize())
+	}
+	return nil
 }
 
 // startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the card's memory, or worn places,
