@@ -125,3 +125,22 @@ func (d *desk) left(folder string) (names []string) {
 	}
 	return names
 }
+
+// TestPaceUndoesNoRestore measures a card whose addresses repeat and that stores late: what is read at one address may still be what stood there before something was put back
+// under another.
+func TestPaceUndoesNoRestore(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	spec, whole := insertFault(t, d, fault{change: func(s *practice.Spec) {
+		s.Real, s.Beyond, s.Cache, s.WriteBack = 89932<<10, practice.Wrap, 24<<20, true
+	}})
+	before := onCard(t, whole)
+	cut := spec
+	cut.TearAfter = 29135872
+	d.write("a.card", specText(t, cut))
+	d.want(4, "", "gauge", "spots", "--yes", "a.card")
+	d.write("a.card", specText(t, spec))
+	d.want(0, "put back", "pace", "--yes", "a.card")
+	asItWas(t, d, whole, before)
+	assert.Empty(t, d.left("state/zipstamp/journals"))
+}

@@ -145,7 +145,8 @@ type gauging struct {
 	meter meter.Meter
 	shown *view.Progress
 
-	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
+	giveUp  func()            // what an interrupted test has saved of the card, when it is overwritten
+	settled []journal.Pending // what was put back before this test
 }
 
 // run is the story of the command.
@@ -173,6 +174,7 @@ func (g *gauging) run(ctx context.Context, args []string, test func(context.Cont
 		}
 	}
 	rep, err := test(ctx)
+	g.settleAgain()
 	return g.finish(ctx, rep, err)
 }
 

@@ -118,7 +118,11 @@ func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Ca
 		return "", err
 	}
 	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	return putBack(r.who, hold, p)
+	fate, back, err := putBack(hold, p)
+	if back {
+		err = r.who.as(p.Remove)
+	}
+	return fate, err
 }
 
 // stillRuns is the error of a journal whose test still runs.
@@ -153,31 +157,31 @@ func (e *notBackError) Error() string {
 	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", english.Plural(e.restored, "sector", ""), e.wrong)
 }
 
-// putBack puts back what a journal has onto a card that may be its, and takes the journal away if all is as it was.
-func putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err error) {
+// putBack puts back what a journal has onto a card that may be its. back says that all is as it was, so that the journal can be given up.
+func putBack(hold *card.Hold, p journal.Pending) (fate string, back bool, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	switch {
 	case err != nil:
-		return "", err
+		return "", false, err
 	case found.Done() && !p.Card.Same(cardIdentity(hold.Card())): // as a copy of the card that was tested would be
-		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", nil
+		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", false, nil
 	case found.Done():
-		return "all was back already", who.as(p.Remove)
+		return "all was back already", true, nil
 	case found.Nearly():
-		return "", notBack(&notBackError{other: found.Other})
+		return "", false, notBack(&notBackError{other: found.Other})
 	case !found.Is() && found.Unread > 0:
-		return "", notBack(&notBackError{unread: found.Unread})
+		return "", false, notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
-		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
+		return "", false, &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
 	restored, wrong, err := p.Restore(hold, found)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	if wrong > 0 || found.Torn > 0 {
-		return "", notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
+		return "", false, notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
 	}
-	return "put back " + english.Plural(restored, "sector", ""), who.as(p.Remove)
+	return "put back " + english.Plural(restored, "sector", ""), true, nil
 }
 
 func notBack(err *notBackError) error {
@@ -254,7 +258,7 @@ func (g *gauging) settlePending() error {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
 			continue
 		}
-		fate, err := putBack(g.who, g.hold, p)
+		fate, back, err := putBack(g.hold, p)
 		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}
@@ -265,8 +269,31 @@ func (g *gauging) settlePending() error {
 			return err
 		}
 		g.screen.Say("An earlier test of %s was interrupted: %s.", g.card.Name, fate)
+		if back {
+			g.settled = append(g.settled, p)
+		}
 	}
 	return nil
+}
+
+// settleAgain looks once more, after a test, at what had been put back before it, and gives up what is saved only then. Where addresses repeat and the card stores late, the test may
+// have read from one address what had been put back under another and was not stored yet, and have written that back.
+func (g *gauging) settleAgain() {
+	for _, p := range g.settled {
+		found, err := p.Look(g.hold, g.hold.SectorSize())
+		back := err == nil && found.Stamps+found.Unread == 0
+		if err == nil && found.Is() {
+			var wrong int
+			_, wrong, err = p.Restore(g.hold, found)
+			back = err == nil && wrong == 0
+		}
+		if back {
+			err = g.who.as(p.Remove)
+		}
+		if !back || err != nil {
+			g.screen.Say("What an earlier test had saved of %s is not all seen to be back, and stays saved: zipstamp gauge restore", g.card.Name)
+		}
+	}
 }
 
 // offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is not put back is given up when the

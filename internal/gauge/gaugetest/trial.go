@@ -253,6 +253,7 @@ func (r Reader) Spots(s Suspect, random *rand.Rand) error {
 	switch {
 	case err != nil:
 		return err
+	case !restored && s.Bad && s.Spec.WriteBack && s.Spec.Cache >= s.Spec.Real: // its memory, larger than it, hides what is stored: all stays saved
 	case !restored && s.Faults == 0 && (!s.Bad || rep.Loss != nil): // else what stood in bad places may not come back, and stays saved
 		return errors.New("not all was put back")
 	case before != after && !s.anywhere() && s.Faults == 0:
