@@ -275,10 +275,10 @@ func (r *wholeRun) readsAsLast(ctx context.Context, off, step int64) (bool, erro
 	end := min(at+Reach(r.limit), r.limit/4*3/sector*sector)
 	var seen [2]outcome
 	for i := range seen {
-		if err := r.leavingOut(ctx, at, end-int64(i)*sector, off, step); err != nil {
+		odd := int64(i) * 3 * sector // so that what is written last, or stored last, is another one each time, wherever that begins or ends
+		if err := r.leavingOut(ctx, at, end-odd, off, step, odd); err != nil {
 			return false, err
 		}
-		at += sector // and another one again
 		var err error
 		if seen[i], err = r.test(off, sector); err != nil {
 			return false, err
@@ -287,11 +287,16 @@ func (r *wholeRun) readsAsLast(ctx context.Context, off, step int64) (bool, erro
 	return seen[0].sum != seen[1].sum, nil
 }
 
-// leavingOut writes a stretch again, but for the places that are a multiple of step from off.
-func (r *wholeRun) leavingOut(ctx context.Context, at, end, off, step int64) error {
+// leavingOut writes a stretch again, but for the sectors that are a multiple of step from off. Each piece begins with so many odd bytes, which shift the blocks behind them.
+func (r *wholeRun) leavingOut(ctx context.Context, at, end, off, step, odd int64) error {
 	for at < end {
 		left := at + ((off-at)%step+step)%step
-		if err := r.inOrder(ctx, at, min(left, end), r.rewriteBlock); err != nil {
+		to := min(left, end)
+		first := min(at+odd, to)
+		if err := r.inOrder(ctx, at, first, r.rewriteBlock); err != nil {
+			return err
+		}
+		if err := r.inOrder(ctx, first, to, r.rewriteBlock); err != nil {
 			return err
 		}
 		at = left + int64(r.dev.SectorSize())

@@ -24,6 +24,7 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 		{Claimed: 3892727808, Real: 64 << 20, Beyond: practice.Wrap, Cache: 32 << 20, WriteBack: true},        // to be found out within 64 MiB
 		{Claimed: 10188800, Real: 4365824, Beyond: practice.Oldest, Reads: practice.FF},                       // what was seen at two times adds up to everything
 		{Claimed: 16519680, Real: 8050176, Beyond: practice.Wrap, Cache: 4032 << 10, WriteBack: true},         // stores what shows it only later
+		{Claimed: 65706496, Real: 65702400, Beyond: practice.Lazy, Reads: practice.Last, Cache: 16424960, WriteBack: true},
 		{Claimed: 663042560, Real: 20070912, Beyond: practice.Ends, Cache: 7724185},
 	} {
 		s.Version, s.Sector = practice.Version, 512
