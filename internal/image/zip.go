@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"math"
+	"slices"
 
 	"github.com/klauspost/compress/flate"
 
@@ -228,7 +229,7 @@ func boundZip(f *File) error {
 		return tooManyMembers(f.Path)
 	}
 	// The library reads records as long as there are some, whatever was said of how many.
-	for _, from := range []int64{int64(start), f.Size - int64(len(tail)-at) - int64(size)} {
+	for _, from := range slices.Compact([]int64{int64(start), f.Size - int64(len(tail)-at) - int64(size)}) {
 		if from >= 0 && from < f.Size && zipRecords(io.NewSectionReader(f.file, from, f.Size-from)) > membersMax {
 			return tooManyMembers(f.Path)
 		}

@@ -250,11 +250,11 @@ func (r Reader) Spots(s Suspect, random *rand.Rand) error {
 		return err
 	}
 	after, err := r.Sum()
+	hidden := s.Bad && s.Spec.WriteBack && s.Spec.Cache >= s.Spec.Real // a memory larger than the card hides what is stored; then all stays saved, though it is back
 	switch {
 	case err != nil:
 		return err
-	case !restored && s.Bad && s.Spec.WriteBack && s.Spec.Cache >= s.Spec.Real: // its memory, larger than it, hides what is stored: all stays saved
-	case !restored && s.Faults == 0 && (!s.Bad || rep.Loss != nil): // else what stood in bad places may not come back, and stays saved
+	case !restored && !hidden && s.Faults == 0 && (!s.Bad || rep.Loss != nil): // else what stood in bad places may not come back, and stays saved
 		return errors.New("not all was put back")
 	case before != after && !s.anywhere() && s.Faults == 0:
 		return errors.New("it is not as it was before")
