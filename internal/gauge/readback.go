@@ -268,23 +268,29 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 
 // readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has been written, and the card's memory has forgotten what was
 // before, it reads otherwise. A place at which addresses repeat doesn't change by that: those that may be the same, step apart, are left out. Before it is read first, as much is
-// written, since a memory that stores late may still have to store what belongs there.
+// written, since a memory that stores late may still have to store what belongs there. What is written begins and ends elsewhere each time, so that what is written last, or stored
+// last, is another sector; three times, since with one size of memory it may be the same one twice.
 func (r *wholeRun) readsAsLast(ctx context.Context, off, step int64) (bool, error) {
 	sector := int64(r.dev.SectorSize())
 	at := min(BlockSize+sector, r.limit/2/sector*sector) // all else begins at whole blocks: what is written last is another one now
 	end := min(at+Reach(r.limit), r.limit/4*3/sector*sector)
-	var seen [2]outcome
-	for i := range seen {
-		odd := int64(i) * 3 * sector // so that what is written last, or stored last, is another one each time, wherever that begins or ends
-		if err := r.leavingOut(ctx, at, end-odd, off, step, odd); err != nil {
+	var first outcome
+	for i, sectors := range []int64{0, 3, 10} {
+		odd := sectors * sector
+		if err := r.leavingOut(ctx, at+odd, end-odd, off, step, odd); err != nil {
 			return false, err
 		}
-		var err error
-		if seen[i], err = r.test(off, sector); err != nil {
+		o, err := r.test(off, sector)
+		if err != nil {
 			return false, err
+		}
+		if i == 0 {
+			first = o
+		} else if o.sum != first.sum {
+			return true, nil
 		}
 	}
-	return seen[0].sum != seen[1].sum, nil
+	return false, nil
 }
 
 // leavingOut writes a stretch again, but for the sectors that are a multiple of step from off. Each piece begins with so many odd bytes, which shift the blocks behind them.

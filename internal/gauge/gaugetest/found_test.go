@@ -31,6 +31,13 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 		suspect := Suspect{Spec: s, Bad: true}
 		require.NoError(t, r.Whole(suspect, rand.New(rand.NewPCG(1, uint64(i)))), fmt.Sprint(suspect))
 	}
+	// Memories that store late, and have just about as much room as is written before it is looked once more what a lost place reads as.
+	for sectors := -24; sectors <= 24; sectors += 4 {
+		s := Suspect{Bad: true, Spec: practice.Spec{
+			Version: practice.Version, Sector: 512, Claimed: 8392192, Real: 8388608, Beyond: practice.Drop, Reads: practice.Last, Cache: practice.Size(2<<20 + 512*sectors), WriteBack: true,
+		}}
+		require.NoError(t, r.Whole(s, rand.New(rand.NewPCG(3, 1))), fmt.Sprint(s))
+	}
 	// Real sizes of a few MiB, which are passed several times before the first look.
 	for i := range uint64(60) {
 		random := rand.New(rand.NewPCG(2, i))
