@@ -145,8 +145,7 @@ type gauging struct {
 	meter meter.Meter
 	shown *view.Progress
 
-	giveUp  func()            // what an interrupted test has saved of the card, when it is overwritten
-	settled []journal.Pending // what was put back before this test
+	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command.
@@ -174,7 +173,6 @@ func (g *gauging) run(ctx context.Context, args []string, test func(context.Cont
 		}
 	}
 	rep, err := test(ctx)
-	g.settleAgain()
 	return g.finish(ctx, rep, err)
 }
 
@@ -292,10 +290,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 	nonce := randomNonce()
 	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
 	if err != nil {
-		return nil, &view.Hint{
-			Err:  fmt.Errorf("what is on the card can't be saved in %s, so nothing was started: %w", g.who.journals().Path(), err),
-			Next: "see that the folder can be written and has some MB of room; the variable XDG_STATE_HOME names another one",
-		}
+		return nil, cantSave(g.who, err)
 	}
 	g.follow()
 	rep, restored, err := gauge.Spots{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)

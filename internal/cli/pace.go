@@ -53,7 +53,6 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	g.follow()
 	rep, failed := gauge.Pace{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
 	g.unfollow()
-	g.settleAgain()
 	if errors.Is(failed, gauge.ErrTooSmall) {
 		return &card.RefusedError{Card: g.card.Name, Reasons: []string{failed.Error()}, Err: failed}
 	}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/view"
 )
@@ -118,11 +120,7 @@ func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Ca
 		return "", err
 	}
 	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	fate, back, err := putBack(hold, p)
-	if back {
-		err = r.who.as(p.Remove)
-	}
-	return fate, err
+	return r.who.putBack(hold, p)
 }
 
 // stillRuns is the error of a journal whose test still runs.
@@ -157,31 +155,59 @@ func (e *notBackError) Error() string {
 	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", english.Plural(e.restored, "sector", ""), e.wrong)
 }
 
-// putBack puts back what a journal has onto a card that may be its. back says that all is as it was, so that the journal can be given up.
-func putBack(hold *card.Hold, p journal.Pending) (fate string, back bool, err error) {
+// putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as it was.
+func (who person) putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
+	done := found.Done()
+	if err == nil && done && p.Card.Same(cardIdentity(hold.Card())) {
+		if err = who.displace(hold, p); err == nil { // whoever put it back may not have come so far
+			found, err = p.Look(hold, hold.SectorSize())
+		}
+		if err == nil && found.Done() {
+			return "all was back already", who.as(p.Remove)
+		}
+	}
 	switch {
 	case err != nil:
-		return "", false, err
-	case found.Done() && !p.Card.Same(cardIdentity(hold.Card())): // as a copy of the card that was tested would be
-		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", false, nil
-	case found.Done():
-		return "all was back already", true, nil
+		return "", err
+	case done && found.Done(): // as a copy of the card that was tested would be
+		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", nil
 	case found.Nearly():
-		return "", false, notBack(&notBackError{other: found.Other})
+		return "", notBack(&notBackError{other: found.Other})
 	case !found.Is() && found.Unread > 0:
-		return "", false, notBack(&notBackError{unread: found.Unread})
+		return "", notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
-		return "", false, &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
+		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
-	restored, wrong, err := p.Restore(hold, found)
+	restored, wrong, err := p.Restore(hold, found, func() error { return who.displace(hold, p) })
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
 	if wrong > 0 || found.Torn > 0 {
-		return "", false, notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
+		return "", notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
 	}
-	return "put back " + english.Plural(restored, "sector", ""), true, nil
+	return "put back " + english.Plural(restored, "sector", ""), who.as(p.Remove)
+}
+
+// displace makes the card's own memory forget what stood there before something was put back.
+func (who person) displace(hold *card.Hold, p journal.Pending) error {
+	j, err := createJournal(who, journal.Head{Job: p.Job, Card: p.Card, Nonce: p.Nonce, Started: time.Now()})
+	if err != nil {
+		return cantSave(who, err)
+	}
+	all, err := gauge.Displace(hold, p, j)
+	if all {
+		return errors.Join(err, who.as(j.Remove))
+	}
+	return errors.Join(err, j.Close())
+}
+
+// cantSave is the error of a journal that can't be made.
+func cantSave(who person, err error) error {
+	return &view.Hint{
+		Err:  fmt.Errorf("what is on the card can't be saved in %s: %w", who.journals().Path(), err),
+		Next: "see that the folder can be written and has some MB of room; the variable XDG_STATE_HOME names another one",
+	}
 }
 
 func notBack(err *notBackError) error {
@@ -258,7 +284,7 @@ func (g *gauging) settlePending() error {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
 			continue
 		}
-		fate, back, err := putBack(g.hold, p)
+		fate, err := g.who.putBack(g.hold, p)
 		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}
@@ -269,31 +295,8 @@ func (g *gauging) settlePending() error {
 			return err
 		}
 		g.screen.Say("An earlier test of %s was interrupted: %s.", g.card.Name, fate)
-		if back {
-			g.settled = append(g.settled, p)
-		}
 	}
 	return nil
-}
-
-// settleAgain looks once more, after a test, at what had been put back before it, and gives up what is saved only then. Where addresses repeat and the card stores late, the test may
-// have read from one address what had been put back under another and was not stored yet, and have written that back.
-func (g *gauging) settleAgain() {
-	for _, p := range g.settled {
-		found, err := p.Look(g.hold, g.hold.SectorSize())
-		back := err == nil && found.Stamps+found.Unread == 0
-		if err == nil && found.Is() {
-			var wrong int
-			_, wrong, err = p.Restore(g.hold, found)
-			back = err == nil && wrong == 0
-		}
-		if back {
-			err = g.who.as(p.Remove)
-		}
-		if !back || err != nil {
-			g.screen.Say("What an earlier test had saved of %s is not all seen to be back, and stays saved: zipstamp gauge restore", g.card.Name)
-		}
-	}
 }
 
 // offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is not put back is given up when the

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
 )
@@ -23,9 +24,17 @@ const (
 type displacing struct {
 	gaps   []Extent // where there may be pieces, in the order in which they are taken
 	listed bool
-	pieces []Extent // that are saved
-	bytes  int64    // of them
-	next   int      // of the pieces
+	pieces []journal.Place // that are saved
+	bytes  int64           // of them
+	next   int             // of the pieces
+}
+
+// list lists where there may be pieces, once.
+func (d *displacing) list(r *spotsRun) {
+	if !d.listed {
+		d.listed = true
+		d.gaps = gapsFor(r.spots, r.comb.windows(r.size, r.size), r.size)
+	}
 }
 
 // gapsFor lists the stretches between the spots, from the upper half on, spread over it, so that only few of them lie beyond the end of a card that is a little too small. Where
@@ -113,16 +122,12 @@ func (r *spotsRun) asked(forgotten func() (bool, error)) (bool, error) {
 
 // displaceOne writes some pieces once more: new ones, as long as there may be more of them, and then those that are saved by turns. It returns how much that was; 0 if there are none.
 func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
+	if wrote, err := r.newPieces(buf, most); wrote > 0 || err != nil {
+		return wrote, err
+	}
 	d := &r.displacing
-	if !d.listed {
-		d.listed = true
-		d.gaps = gapsFor(r.spots, r.comb.windows(r.size, r.size), r.size)
-	}
-	if d.bytes < mostPieces && len(d.gaps) > 0 {
-		return r.newPieces(buf, most)
-	}
 	for range d.pieces {
-		p := d.pieces[d.next%len(d.pieces)]
+		p := extentOf(d.pieces[d.next%len(d.pieces)])
 		d.next++
 		if r.hasExtra(p) {
 			continue
@@ -145,10 +150,27 @@ func (r *spotsRun) hasExtra(p Extent) bool {
 	return slices.ContainsFunc(r.extra, func(off int64) bool { return off >= p.Offset && off < p.End() })
 }
 
-// newPieces reads the next pieces, saves them, and writes them again.
+// newPieces saves some more pieces, and writes them again.
 func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
+	batch, err := r.savePieces(buf, most)
+	for _, p := range batch {
+		copy(buf, p.Data)
+		err := r.writeAt(buf[:len(p.Data)], p.Offset)
+		if err != nil && !failedThere(err) {
+			return 0, err
+		}
+		wrote += int64(len(p.Data))
+	}
+	return wrote, err
+}
+
+// savePieces reads the next pieces, as long as there may be more of them, and saves them.
+func (r *spotsRun) savePieces(buf []byte, most int64) (batch []journal.Place, err error) {
 	d := &r.displacing
-	var batch []journal.Place
+	d.list(r)
+	if d.bytes >= mostPieces {
+		return nil, nil
+	}
 	for sum := int64(0); len(d.gaps) > 0 && sum < min(most, 8*fillPiece); {
 		p := d.gaps[0]
 		d.gaps = d.gaps[1:]
@@ -157,7 +179,7 @@ func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
 		}
 		data, err := r.piece(buf, p)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		if data != nil {
 			batch = append(batch, journal.Place{Offset: p.Offset, Data: data})
@@ -165,23 +187,19 @@ func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
 		}
 	}
 	if len(batch) == 0 {
-		return 0, nil
+		return nil, nil
 	}
 	if err := r.keep(batch); err != nil {
-		return 0, err
+		return nil, err
 	}
 	for _, p := range batch {
-		d.pieces = append(d.pieces, Extent{Offset: p.Offset, Length: int64(len(p.Data))})
+		d.pieces = append(d.pieces, p)
 		d.bytes += int64(len(p.Data))
-		copy(buf, p.Data)
-		err := r.writeAt(buf[:len(p.Data)], p.Offset)
-		if err != nil && !failedThere(err) {
-			return 0, err
-		}
-		wrote += int64(len(p.Data))
 	}
-	return wrote, nil
+	return batch, nil
 }
+
+func extentOf(p journal.Place) Extent { return Extent{Offset: p.Offset, Length: int64(len(p.Data))} }
 
 // piece reads what stands in a piece; nil if it is to be left alone: it can't be read, or a few sectors of it don't read the same twice, and might be spoilt. What differs
 // nearly everywhere is noise, of a place where nothing is kept.
@@ -209,6 +227,121 @@ func (r *spotsRun) piece(buf []byte, p Extent) ([]byte, error) {
 	return bytes.Clone(one), nil
 }
 
+// displaceBack writes the pieces once more when all has been put back, so that the card's own memory has those: then what it stores late has been stored, and where addresses repeat,
+// no other address reads any more as what stood there before. Whoever read that, and wrote it again, would undo what was put back.
+func (r *spotsRun) displaceBack(buf []byte) error {
+	d := &r.displacing
+	if l := r.rep.Loss; l != nil { // beyond, nothing is kept
+		d.list(r)
+		d.gaps = slices.DeleteFunc(d.gaps, func(e Extent) bool { return e.End() > l.Real })
+	}
+	done := int64(0)
+	write := func(p journal.Place) (wrote int64, err error) {
+		wrote, err = r.writeAgain(buf, p)
+		done += wrote
+		r.meter.Add(wrote)
+		return wrote, err
+	}
+	var again []journal.Place // those that can be written
+	for pieces := d.pieces; ; {
+		for _, p := range pieces {
+			if done >= Displaced {
+				return nil
+			}
+			wrote, err := write(p)
+			if err != nil {
+				return err
+			}
+			if wrote > 0 {
+				again = append(again, p)
+			}
+		}
+		more, err := r.savePieces(buf, Displaced-done)
+		if err != nil {
+			return err
+		}
+		if pieces = more; len(more) == 0 {
+			break
+		}
+	}
+	for i := 0; done < Displaced && len(again) > 0; i++ { // once more
+		if wrote, err := write(again[i%len(again)]); wrote == 0 || err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeAgain writes the sectors of a piece that read as they were saved, and tells how much that was, bytes. Stamps of the test are left out: where addresses repeat, what is read there
+// may be what stood there before something was put back.
+func (r *spotsRun) writeAgain(buf []byte, p journal.Place) (wrote int64, err error) {
+	buf = buf[:len(p.Data)]
+	if err := r.readAt(buf, p.Offset); err != nil {
+		return 0, unlessThere(err)
+	}
+	sector := r.dev.SectorSize()
+	same := func(at int) bool {
+		return at < len(buf) && bytes.Equal(buf[at:at+sector], p.Data[at:at+sector]) && !journal.HasStamp(buf[at:at+sector], r.Nonce)
+	}
+	for at := 0; at < len(buf); at += sector {
+		from := at
+		for same(at) {
+			at += sector
+		}
+		if at == from {
+			continue
+		}
+		if err := r.writeAt(buf[from:at], p.Offset+int64(from)); err != nil {
+			return wrote, unlessThere(err)
+		}
+		wrote += int64(at - from)
+	}
+	return wrote, nil
+}
+
+// unlessThere is an error, unless it is only one of a place.
+func unlessThere(err error) error {
+	if failedThere(err) {
+		return nil
+	}
+	return err
+}
+
+// Displace writes once more what stands on a card and was saved by an interrupted test, after what was overwritten has been put back, so that the card's own memory has forgotten
+// that. Where not enough was saved it saves more, in a journal of its own. all says that what it saved is seen to be as it was; then that journal can be removed. The error says why the card could
+// not be written; a place that fails is none.
+func Displace(dev card.Device, p journal.Pending, j *journal.Journal) (all bool, err error) {
+	r := &spotsRun{Spots: Spots{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
+	r.subject = subject{dev: dev, rep: &Report{Method: BySpots}}
+	defer r.close()
+	if err := r.open(1); err != nil {
+		return true, err
+	}
+	buf, err := r.blocks.Get(context.Background())
+	if err != nil {
+		return true, err
+	}
+	defer r.blocks.Put(buf)
+	for _, batch := range p.Batches {
+		for _, place := range batch {
+			e := extentOf(place)
+			r.spots = append(r.spots, spot{off: e.Offset, n: e.Length})
+			if e.Length > sampleSize {
+				r.displacing.pieces = append(r.displacing.pieces, place)
+			}
+		}
+	}
+	r.spots = disjoint(r.spots)
+	if err := r.displaceBack(buf); err != nil {
+		return false, err
+	}
+	if err := r.settle(); err != nil {
+		return false, err
+	}
+	err = r.seeBack(buf)
+	return err == nil && !r.pending, err
+}
+
 // overwritten tells whether a sector below the real size of a card whose addresses repeat was overwritten by what this test wrote elsewhere.
 func (r *spotsRun) overwritten(off, real int64) bool {
 	over := func(from, n int64) bool {
@@ -218,7 +351,7 @@ func (r *spotsRun) overwritten(off, real int64) bool {
 		}
 		return k < n && from+k != off
 	}
-	return slices.ContainsFunc(r.displacing.pieces, func(p Extent) bool { return over(p.Offset, p.Length) }) ||
+	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { return over(p.Offset, int64(len(p.Data))) }) ||
 		slices.ContainsFunc(r.spots, func(s spot) bool { return !s.skipped && over(s.off, s.n) }) ||
 		slices.ContainsFunc(r.extra, func(at int64) bool { return over(at, int64(r.dev.SectorSize())) })
 }

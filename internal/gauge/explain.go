@@ -403,7 +403,7 @@ func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 
 // inPiece tells whether a sector was written with what stands there, and so has room.
 func (r *spotsRun) inPiece(off int64) bool {
-	return slices.ContainsFunc(r.displacing.pieces, func(p Extent) bool { return off >= p.Offset && off < p.End() })
+	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { e := extentOf(p); return off >= e.Offset && off < e.End() })
 }
 
 // keptBytes are those of the spots that are kept.

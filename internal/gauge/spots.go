@@ -82,7 +82,7 @@ func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) 
 	}
 	r.choose()
 	err = r.story(ctx)
-	restoring := r.putBack()
+	restoring := r.putBack(err)
 	if err == nil {
 		err = restoring
 	}
@@ -319,10 +319,15 @@ func (r *spotsRun) search(ctx context.Context) error {
 }
 
 // putBack puts back what was there: what was saved last first, since with addresses that repeat that may be a stamp, over which what was saved before
-// it is to stand. It goes on whatever happens, unless the card is gone.
-func (r *spotsRun) putBack() error {
+// it is to stand. It goes on whatever happens, unless the card is gone. failed is why the test did not come to its end, or nil.
+func (r *spotsRun) putBack(failed error) error {
 	if len(r.saved) == 0 {
 		return nil
+	}
+	// What comes after a quick look that found nothing writes enough. On a card that only keeps what was written last, each writing loses something else.
+	displaced := r.Quick == 0 || failed != nil || r.rep.Loss != nil
+	if l := r.rep.Loss; l != nil && l.Anywhere {
+		displaced = false
 	}
 	total := int64(0)
 	for _, batch := range r.saved {
@@ -330,38 +335,58 @@ func (r *spotsRun) putBack() error {
 			total += int64(len(p.Data))
 		}
 	}
-	defer r.phase(meter.PutBack, 2*total)()
+	total *= 2
+	if displaced {
+		total += Displaced
+	}
+	defer r.phase(meter.PutBack, total)()
 	buf, err := r.blocks.Get(context.Background())
 	if err != nil {
 		return err
 	}
 	defer r.blocks.Put(buf)
-	each := func(do func(b []byte, p journal.Place) error) error {
-		for _, batch := range slices.Backward(r.saved) {
-			for _, p := range slices.Backward(batch) {
-				if err := do(buf[:len(p.Data)], p); err != nil && !failedThere(err) {
-					return err
-				}
-				r.meter.Add(int64(len(p.Data)))
+	steps := []func() error{
+		func() error { return r.eachBack(buf, r.writeBack) },
+		r.settle,
+		func() error { return r.displaceBack(buf) },
+		r.settle,
+	}
+	if !displaced {
+		steps = steps[:2]
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			r.pending = true
+			return err
+		}
+	}
+	return r.seeBack(buf)
+}
+
+// eachBack does something with each place that was saved, the last first, unless the card is gone.
+func (r *spotsRun) eachBack(buf []byte, do func(b []byte, p journal.Place) error) error {
+	for _, batch := range slices.Backward(r.saved) {
+		for _, p := range slices.Backward(batch) {
+			if err := do(buf[:len(p.Data)], p); err != nil && !failedThere(err) {
+				return err
 			}
+			r.meter.Add(int64(len(p.Data)))
 		}
-		return nil
 	}
-	if err := each(func(b []byte, p journal.Place) error {
-		if len(p.Data) > sampleSize && r.readAt(b, p.Offset) == nil && bytes.Equal(b, p.Data) {
-			return nil // it was written with what stood there
-		}
-		copy(b, p.Data)
-		return r.writeAt(b, p.Offset)
-	}); err != nil {
-		r.pending = true
-		return err
+	return nil
+}
+
+func (r *spotsRun) writeBack(b []byte, p journal.Place) error {
+	if len(p.Data) > sampleSize && r.readAt(b, p.Offset) == nil && bytes.Equal(b, p.Data) {
+		return nil // it was written with what stood there
 	}
-	if err := r.settle(); err != nil {
-		r.pending = true
-		return err
-	}
-	return each(func(b []byte, p journal.Place) error {
+	copy(b, p.Data)
+	return r.writeAt(b, p.Offset)
+}
+
+// seeBack reads all that was saved, and notes what is not seen to be back.
+func (r *spotsRun) seeBack(buf []byte) error {
+	return r.eachBack(buf, func(b []byte, p journal.Place) error {
 		if err := r.readAt(b, p.Offset); err != nil {
 			switch {
 			case !failedThere(err):

@@ -129,7 +129,14 @@ func Create(folder state.Place, head Head) (*Journal, error) {
 		return nil, err
 	}
 	j := &Journal{root: root, name: fmt.Sprintf("%s-%s-%s%s", head.Started.UTC().Format("20060102-150405"), state.PlainName(head.Card.Name), head.Nonce.String()[:8], suffix)}
-	j.file, err = root.OpenFile(j.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	base := strings.TrimSuffix(j.name, suffix)
+	for n := 2; ; n++ { // a test and what puts right after it may begin within the same second
+		j.file, err = root.OpenFile(j.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if !errors.Is(err, fs.ErrExist) || n > 100 {
+			break
+		}
+		j.name = fmt.Sprintf("%s_%d%s", base, n, suffix)
+	}
 	if err != nil {
 		root.Close()
 		return nil, err

@@ -83,12 +83,12 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 			return err
 		}
 		f.Unread += len(buf) / sector
-		if !hasStamp(place.Data, nonce) {
+		if !HasStamp(place.Data, nonce) {
 			f.restoring = append(f.restoring, place)
 			return nil
 		}
 		for at := 0; at < len(buf); at += sector {
-			if then := place.Data[at : at+sector]; !hasStamp(then, nonce) {
+			if then := place.Data[at : at+sector]; !HasStamp(then, nonce) {
 				f.restoring = append(f.restoring, Place{place.Offset + int64(at), then})
 			}
 		}
@@ -96,9 +96,9 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 	}
 	for at := 0; at < len(buf); at += sector {
 		now, then := buf[at:at+sector], place.Data[at:at+sector]
-		again := hasStamp(then, nonce) // a stamp was saved where addresses repeat, and what stood there was saved before
+		again := HasStamp(then, nonce) // a stamp was saved where addresses repeat, and what stood there was saved before
 		switch {
-		case hasStamp(now, nonce):
+		case HasStamp(now, nonce):
 			f.Stamps++
 			if !again {
 				f.restoring = append(f.restoring, Place{place.Offset + int64(at), then})
@@ -113,8 +113,8 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 	return nil
 }
 
-// hasStamp tells whether there is a stamp of the run in a sector.
-func hasStamp(sector []byte, nonce mark.Nonce) bool {
+// HasStamp tells whether there is a stamp of the run in a sector of the card.
+func HasStamp(sector []byte, nonce mark.Nonce) bool {
 	for ; len(sector) > 0; sector = sector[mark.Size:] {
 		if n, _, ok := mark.Know(sector); ok && n == nonce {
 			return true
@@ -123,9 +123,9 @@ func hasStamp(sector []byte, nonce mark.Nonce) bool {
 	return false
 }
 
-// Restore puts back what stood there before, wherever a stamp of the run stands now, and reads it back. What something else stands on is
-// left: it was written since, or never kept anything. It returns how many sectors it has put back, and how many stayed wrong.
-func (p Pending) Restore(dev card.Device, f Found) (restored, wrong int, err error) {
+// Restore puts back what stood there before, wherever a stamp of the run stands now, calls displace, which writes so much else that the card's own memory has forgotten that, and
+// reads it back. What something else stands on is left: it was written since, or never kept anything. It returns how many sectors it has put back, and how many stayed wrong.
+func (p Pending) Restore(dev card.Device, f Found, displace func() error) (restored, wrong int, err error) {
 	pool, err := card.NewPool(1, maxPlace)
 	if err != nil {
 		return 0, 0, err
@@ -152,6 +152,9 @@ func (p Pending) Restore(dev card.Device, f Found) (restored, wrong int, err err
 		return 0, 0, err
 	}
 	if err := errors.Join(dev.Flush(), dev.Forget()); err != nil {
+		return 0, 0, err
+	}
+	if err := displace(); err != nil {
 		return 0, 0, err
 	}
 	sector := dev.SectorSize()

@@ -112,7 +112,7 @@ func TestRestoreLeavesACardAsItWas(t *testing.T) {
 		}
 		stamped := 0
 		for at := 0; at < len(m.real); at += sector {
-			if hasStamp(m.real[at:at+sector], p.Nonce) {
+			if HasStamp(m.real[at:at+sector], p.Nonce) {
 				stamped++
 			}
 		}
@@ -120,7 +120,7 @@ func TestRestoreLeavesACardAsItWas(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, stamped > 0, found.Is())
 		require.Zero(t, found.Unread)
-		restored, wrong, err := p.Restore(m, found)
+		restored, wrong, err := p.Restore(m, found, func() error { return nil })
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, restored+wrong, stamped)
 		require.True(t, bytes.Equal(want, m.real))
@@ -150,7 +150,7 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, found.Stamps)
 	assert.Equal(t, 2, found.Unread, "a place is read at once")
-	restored, wrong, err := p.Restore(m, found)
+	restored, wrong, err := p.Restore(m, found, func() error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 2}, []int{restored, wrong})
 	assert.False(t, found.Done())
@@ -158,7 +158,7 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	delete(m.bad, 1024) // it was the reader
 	found, err = p.Look(m, 512)
 	require.NoError(t, err)
-	restored, wrong, err = p.Restore(m, found)
+	restored, wrong, err = p.Restore(m, found, func() error { return nil })
 	require.NoError(t, err)
 	assert.Zero(t, wrong)
 	assert.GreaterOrEqual(t, restored, 1)
@@ -171,7 +171,7 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	_, err = p.Look(m, 512)
 	require.ErrorAs(t, err, new(*card.GoneError))
 	found.restoring = p.Batches[0]
-	_, _, err = p.Restore(m, found)
+	_, _, err = p.Restore(m, found, func() error { return nil })
 	require.ErrorAs(t, err, new(*card.GoneError))
 	require.False(t, errors.Is(err, syscall.EIO))
 }
@@ -189,7 +189,7 @@ func TestWhatIsNotBackIsNotCountedAsBack(t *testing.T) {
 	found, err := p.Look(m, 512)
 	require.NoError(t, err)
 	m.blank[512] = true // it wears out now
-	restored, wrong, err := p.Restore(m, found)
+	restored, wrong, err := p.Restore(m, found, func() error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 1}, []int{restored, wrong})
 }
