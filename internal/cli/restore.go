@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/meter"
 	"zipstamp/internal/view"
 )
 
@@ -120,7 +121,7 @@ func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Ca
 		return "", err
 	}
 	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	return r.who.putBack(hold, p)
+	return r.putBack(r.who, hold, p)
 }
 
 // stillRuns is the error of a journal whose test still runs.
@@ -156,11 +157,11 @@ func (e *notBackError) Error() string {
 }
 
 // putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as it was.
-func (who person) putBack(hold *card.Hold, p journal.Pending) (fate string, err error) {
+func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	done := found.Done()
 	if err == nil && done && p.Card.Same(cardIdentity(hold.Card())) {
-		if err = who.displace(hold, p); err == nil { // whoever put it back may not have come so far
+		if err = a.displace(who, hold, p); err == nil { // whoever put it back may not have come so far
 			found, err = p.Look(hold, hold.SectorSize())
 		}
 		if err == nil && found.Done() {
@@ -179,7 +180,7 @@ func (who person) putBack(hold *card.Hold, p journal.Pending) (fate string, err 
 	case !found.Is():
 		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
-	restored, wrong, err := p.Restore(hold, found, func() error { return who.displace(hold, p) })
+	restored, wrong, err := p.Restore(hold, found, func() error { return a.displace(who, hold, p) })
 	if err != nil {
 		return "", err
 	}
@@ -190,12 +191,17 @@ func (who person) putBack(hold *card.Hold, p journal.Pending) (fate string, err 
 }
 
 // displace makes the card's own memory forget what stood there before something was put back.
-func (who person) displace(hold *card.Hold, p journal.Pending) error {
+func (a *app) displace(who person, hold *card.Hold, p journal.Pending) error {
 	j, err := createJournal(who, journal.Head{Job: p.Job, Card: p.Card, Nonce: p.Nonce, Started: time.Now()})
 	if err != nil {
 		return cantSave(who, err)
 	}
-	all, err := gauge.Displace(hold, p, j)
+	var m meter.Meter
+	m.Begin(meter.PutBack, gauge.Displaced)
+	shown := a.screen.Follow(view.Followed{Meter: &m})
+	all, err := gauge.Displace(hold, &m, p, j)
+	m.End()
+	shown.Stop()
 	if all {
 		return errors.Join(err, who.as(j.Remove))
 	}
@@ -284,7 +290,7 @@ func (g *gauging) settlePending() error {
 		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
 			continue
 		}
-		fate, err := g.who.putBack(g.hold, p)
+		fate, err := g.putBack(g.who, g.hold, p)
 		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}

@@ -8,6 +8,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/meter"
 )
 
 // How much is written with what is there already, bytes, so that the card's own memory forgets the places: when all are written, in the quick search of a stamp (which reads
@@ -309,10 +310,10 @@ func unlessThere(err error) error {
 
 // Displace writes once more what stands on a card and was saved by an interrupted test, after what was overwritten has been put back, so that the card's own memory has forgotten
 // that. Where not enough was saved it saves more, in a journal of its own. all says that what it saved is seen to be as it was; then that journal can be removed. The error says why the card could
-// not be written; a place that fails is none.
-func Displace(dev card.Device, p journal.Pending, j *journal.Journal) (all bool, err error) {
+// not be written; a place that fails is none. The meter counts what is written, up to Displaced.
+func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Journal) (all bool, err error) {
 	r := &spotsRun{Spots: Spots{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
-	r.subject = subject{dev: dev, rep: &Report{Method: BySpots}}
+	r.subject = subject{dev: dev, meter: m, rep: &Report{Method: BySpots}}
 	defer r.close()
 	if err := r.open(1); err != nil {
 		return true, err
@@ -338,6 +339,7 @@ func Displace(dev card.Device, p journal.Pending, j *journal.Journal) (all bool,
 	if err := r.settle(); err != nil {
 		return false, err
 	}
+	r.meter = nil
 	err = r.seeBack(buf)
 	return err == nil && !r.pending, err
 }

@@ -216,7 +216,7 @@ func displacing(t *testing.T, d card.Device, folder state.Place, p journal.Pendi
 	return func() error {
 		j, err := journal.Create(folder, p.Head)
 		require.NoError(t, err)
-		all, err := gauge.Displace(d, p, j)
+		all, err := gauge.Displace(d, nil, p, j)
 		require.True(t, all)
 		return errors.Join(err, j.Remove())
 	}
