@@ -161,7 +161,8 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 	found, err := p.Look(hold, hold.SectorSize())
 	done := found.Done()
 	if err == nil && done && p.Card.Same(cardIdentity(hold.Card())) {
-		if err = a.displace(who, hold, p); err == nil { // whoever put it back may not have come so far
+		// Whoever put it back may not have come so far.
+		if err = a.showPuttingBack(func(m *meter.Meter) error { return displace(who, hold, m, p) }); err == nil {
 			found, err = p.Look(hold, hold.SectorSize())
 		}
 		if err == nil && found.Done() {
@@ -180,7 +181,11 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 	case !found.Is():
 		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
-	restored, wrong, err := p.Restore(hold, found, func() error { return a.displace(who, hold, p) })
+	var restored, wrong int
+	err = a.showPuttingBack(func(m *meter.Meter) (err error) {
+		restored, wrong, err = p.Restore(hold, found, func() error { return displace(who, hold, m, p) })
+		return err
+	})
 	if err != nil {
 		return "", err
 	}
@@ -190,18 +195,23 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 	return "put back " + english.Plural(restored, "sector", ""), who.as(p.Remove)
 }
 
+// showPuttingBack shows how far it has come.
+func (a *app) showPuttingBack(do func(*meter.Meter) error) error {
+	var m meter.Meter
+	m.Begin(meter.PutBack, gauge.Displaced) // nearly all of the time
+	shown := a.screen.Follow(view.Followed{Meter: &m})
+	defer shown.Stop()
+	defer m.End()
+	return do(&m)
+}
+
 // displace makes the card's own memory forget what stood there before something was put back.
-func (a *app) displace(who person, hold *card.Hold, p journal.Pending) error {
+func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) error {
 	j, err := createJournal(who, journal.Head{Job: p.Job, Card: p.Card, Nonce: p.Nonce, Started: time.Now()})
 	if err != nil {
 		return cantSave(who, err)
 	}
-	var m meter.Meter
-	m.Begin(meter.PutBack, gauge.Displaced)
-	shown := a.screen.Follow(view.Followed{Meter: &m})
-	all, err := gauge.Displace(hold, &m, p, j)
-	m.End()
-	shown.Stop()
+	all, err := gauge.Displace(hold, m, p, j)
 	if all {
 		return errors.Join(err, who.as(j.Remove))
 	}
