@@ -35,9 +35,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		"blank": {[]string{"blank", "--yes", "a.card"}, []string{"blank", "--yes", "a.card"}, 4 << 20, 300 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
 			assert.Equal(t, "an empty file system", left(before, onCard(t, whole)))
 		}},
-		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
+		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 64 << 20, 1500 * time.Millisecond, asItWas},
 		"pace":    {[]string{"pace", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
-		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 1 << 20, 1500 * time.Millisecond, asItWas},
+		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 32 << 20, 1500 * time.Millisecond, asItWas},
 	}
 	for name, job := range jobs {
 		t.Run(name, func(t *testing.T) {
