@@ -99,6 +99,7 @@ func TestGaugeRealDevices(t *testing.T) {
 // TestInterruptedWholeOfOneOfTwins: of two cards that say the same of themselves, the test of one goes on, also under another name, after the other was
 // tested; and when it has ended, it is not carried on again.
 func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup")
 	d := newDesk(t)

@@ -95,6 +95,7 @@ func TestGaugeTellsGoodCardsFromBad(t *testing.T) {
 }
 
 func TestGaugeKeepsAReceipt(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("liar.card", "--claimed", "512MB", "--real", "77MB", "--beyond", "wrap", "--serial", "SW-0003")
 	r := d.want(6, "", "gauge", "spots", "--json", "--seed", "42", "liar.card")
@@ -170,10 +171,13 @@ func TestKilledSpotsAreRestored(t *testing.T) {
 func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, "saltmarsh-os.img.xz", "SHA256SUMS")
-	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
+	d.card("a.card", "--claimed", "64MB")
 	before := d.fill("a.card", 64_000_000)
+	good := d.read("a.card")
 	kill := func() {
 		t.Helper()
+		d.write("a.card", append(bytes.Clone(good), "\nlatency = '200us'\n"...)) // so that it is killed before its end
+		defer d.write("a.card", good)
 		cmd := d.command("gauge", "spots", "a.card")
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
@@ -196,7 +200,6 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 
 	// What the card doesn't take stays saved, for another reader.
 	kill()
-	good := d.read("a.card")
 	broken := func(kind string) {
 		d.write("a.card", append(bytes.Clone(good), "\n[[fault]]\nkind = '"+kind+"'\n"...))
 	}
@@ -245,6 +248,7 @@ func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
 
 // TestGaugeAsksBeforeWhatIsLost has the card's name typed before its contents are lost, and offers what an interrupted test had saved.
 func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
 	before := d.fill("a.card", 64_000_000)
@@ -303,6 +307,7 @@ func (d *desk) answers(t *testing.T, dialogue []string, args ...string) string {
 
 // TestClosedTerminalPutsBack ends a test, and a measurement, as a terminal does that is closed, and as a person does: all is put back.
 func TestClosedTerminalPutsBack(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB", "--latency", "200us")
 	before := d.fill("a.card", 64_000_000)
@@ -351,6 +356,7 @@ func (d *desk) stamped(name string, off int64) func() bool {
 
 // TestInterruptedWholeIsCarriedOn sends SIGINT while it writes, and while it reads.
 func TestInterruptedWholeIsCarriedOn(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "128MB", "--write-rate", "60MB/s", "--read-rate", "60MB/s")
 	interrupt := func(when func() bool, args ...string) run {
@@ -385,6 +391,7 @@ func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 }
 
 func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB")
 	d.card("locked.card", "--claimed", "64MB", "--read-only")

@@ -22,6 +22,7 @@ import (
 
 // TestCardThatWasUsedMeanwhileIsNotAccused interrupts a test of an honest card, has something else write to it, and carries the test on.
 func TestCardThatWasUsedMeanwhileIsNotAccused(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("h.card", "--claimed", "128MB", "--write-rate", "60MB/s")
 	cmd := d.command("gauge", "whole", "--yes", "h.card")
@@ -54,6 +55,7 @@ func TestUnusableDigestIsNothingToCompare(t *testing.T) {
 
 // TestPlainFilesThatAreNoCards are refused, whatever is said; those that stand for a card are taken.
 func TestPlainFilesThatAreNoCards(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	size := 64_000_000
 	fill := func(name string, start string) {
@@ -165,6 +167,7 @@ func TestJournalThatIsDamagedAtItsEnd(t *testing.T) {
 
 // TestTestThatRunsKeepsItsJournal has --forget come while the test is at work.
 func TestTestThatRunsKeepsItsJournal(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB", "--write-rate", "4MB/s")
 	cmd := d.command("gauge", "spots", "--yes", "a.card")
@@ -283,6 +286,7 @@ func TestMakesNoPromiseBeyondWhatWasTested(t *testing.T) {
 
 // TestFiguresAreOfWhatWasDone interrupts a stamp while it reads back.
 func TestFiguresAreOfWhatWasDone(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("a.card", "--claimed", "256MB", "--read-rate", "6MB/s")
 	cmd := d.command("stamp", "--yes", "--no-spots", "--receipt", "r.json", osXZ, "a.card")

@@ -18,6 +18,7 @@ import (
 // TestEveryPackingIsStamped packs an image with the reference tools, publishes it with their digest commands, and stamps
 // it onto cards with sectors of both sizes. Its length is no whole number of sectors.
 func TestEveryPackingIsStamped(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
 	img := unpack[:9<<20+77]
 	for name, c := range map[string]struct{ commands, file, packing string }{
@@ -104,6 +105,7 @@ func TestHelpVersionAndCompletion(t *testing.T) {
 // TestImageFromAPipe has the image come in by the standard input: it is held against what was published while it is stamped,
 // and nothing that looks bootable is left where it differs.
 func TestImageFromAPipe(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "xz", "sha256sum")
 	d := newDesk(t)
 	img := unpack[:6<<20+512]

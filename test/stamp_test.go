@@ -25,6 +25,7 @@ import (
 const osXZ, osGzip = demo.XZ, demo.Gzip
 
 func TestDemoRunsFromEndToEnd(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	r := d.zipstamp("demo", "sea")
 	require.Zero(t, r.status, "%s%s", r.out, r.err)
@@ -51,6 +52,7 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 
 // TestSampleImageIsSound has the reference tools look at what the demo made.
 func TestSampleImageIsSound(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "fsck.vfat", "mcopy", "sfdisk", "xz", "gzip", "sha256sum")
 	d := newDesk(t, osXZ, osGzip, demo.Sums)
 	d.write("disk.img", unpack)
@@ -83,6 +85,7 @@ func (d *desk) state(name string) string {
 }
 
 func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, osGzip, demo.Sums)
 	d.card("a.card", "--claimed", "64MB")
 	d.card("small.card", "--claimed", "16MB")
@@ -302,6 +305,7 @@ func (d *desk) typed(columns uint16, answer string, args ...string) run {
 }
 
 func TestTheCardsNameMustBeTyped(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ)
 	d.card("x.card", "--claimed", "64MB", "--write-rate", "60MB/s")
 	before := d.state("x.card.data")
@@ -324,6 +328,7 @@ func TestTheCardsNameMustBeTyped(t *testing.T) {
 
 // TestProgressOnATerminal sees bars where they can be drawn, and lines where they can't.
 func TestProgressOnATerminal(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("x.card", "--claimed", "64MB", "--write-rate", "25MB/s", "--read-rate", "60MB/s")
 	env := d.env
@@ -354,6 +359,7 @@ func TestProgressOnATerminal(t *testing.T) {
 }
 
 func TestSignalsEndAStampInGoodOrder(t *testing.T) {
+	t.Parallel()
 	for _, signal := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
 		d := newDesk(t, osXZ, demo.Sums)
 		d.card("x.card", "--claimed", "64MB", "--write-rate", "8MB/s")
@@ -382,6 +388,7 @@ func TestSignalsEndAStampInGoodOrder(t *testing.T) {
 }
 
 func TestTwoRunsOnOneCard(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("x.card", "--claimed", "64MB", "--write-rate", "15MB/s")
 	first := d.command("stamp", "--yes", osXZ, "x.card")

@@ -37,6 +37,7 @@ func (d *desk) sh(commands string) string {
 }
 
 func TestWhatIsKnownIsGraded(t *testing.T) {
+	t.Parallel()
 	d := signed(t)
 	d.sh("cp sums.asc " + demo.Sums + ".asc")
 	d.want(0, "is what was published: its SHA-256 agrees", "check", osXZ).mentions(t, "which you don't keep, so it counts for nothing", "zipstamp keys add")
@@ -104,6 +105,7 @@ func TestManyImagesAndFolders(t *testing.T) {
 }
 
 func TestCopyingMistakesAreSaid(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ)
 	right := fmt.Sprintf("%x", sha256.Sum256(d.read(osXZ)))
 	check := func(status int, says, digest string) {
