@@ -295,7 +295,11 @@ func (p *pulled) ReadAt(b []byte, off int64) (int, error) {
 func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
 	img := noise(22*mib, 8)
 	dir := t.TempDir()
-	for stopAt := 1; ; stopAt++ {
+	step := 1
+	if testing.Short() {
+		step = 5
+	}
+	for stopAt := 1; ; stopAt += step {
 		r := newRig(t, dir, img, stopAt%2 == 0, practice.Spec{Claimed: 24 * mib})
 		ctx, cancel := context.WithCancelCause(context.Background())
 		result, err := r.run(t, ctx, func(j *stamp.Job) {
@@ -336,7 +340,11 @@ func (o *oneAtATime) ReadAt(b []byte, off int64) (int, error) {
 func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
 	img := noise(14*mib, 9)
 	dir := t.TempDir()
-	for after := practice.Size(5 * mib); after < 40*mib; after += 1*mib + 512 {
+	step := practice.Size(1*mib + 512)
+	if testing.Short() {
+		step *= 5
+	}
+	for after := practice.Size(5 * mib); after < 40*mib; after += step {
 		r := newRig(t, dir, img, false, practice.Spec{Claimed: 16 * mib, GoneAfter: after})
 		result, err := r.run(t, context.Background(), nil)
 		r.image.Close()
