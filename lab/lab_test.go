@@ -181,6 +181,61 @@ func hasNoTable(t *testing.T, m *lab.Medium) {
 	assert.NotEqual(t, []byte{0x55, 0xaa}, text[510:512])
 }
 
+// TestGaugeLeavesRealCardsAsTheyWere tests a card in the slot and a stick, pulls the stick out in the middle, and has put back what was there. It takes longest, so it comes first.
+func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
+	slot := &lab.Medium{File: disk(t, 64<<20)}
+	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Reads: 6e6}
+	before := map[*lab.Medium][]byte{}
+	for i, m := range []*lab.Medium{slot, stick} {
+		info, err := os.Stat(m.File)
+		require.NoError(t, err)
+		before[m] = bytes.Repeat([]byte{byte(i), 'e', 'b', 'b', byte(i + 1), 'f', 'l', 'o'}, int(info.Size()/8))
+		require.NoError(t, os.WriteFile(m.File, before[m], 0o644))
+	}
+	same := func(m *lab.Medium) {
+		t.Helper()
+		now, err := os.ReadFile(m.File)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(before[m], now), "all is as it was")
+	}
+	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick}})
+	r.want(0, "zipstamp gauge spots --places 100 /dev/mmcblk0 && zipstamp gauge spots --places 100 serial:TS16-77", "mmcblk0 seems to hold what it claims", "sda seems to hold what it claims")
+	same(slot)
+	same(stick)
+	w := r.begin("zipstamp gauge spots --places 400 /dev/sda", "look: ")
+	require.NoError(t, r.g.Pull(r.ctx, stick))
+	r.end(w, 4, "came to no result: it was pulled out", "has not been put back", "zipstamp gauge restore")
+	require.NoError(t, r.g.Insert(stick))
+	r.want(0, "n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore --list && zipstamp gauge restore", "what had been saved is to be put back", "put back")
+	same(stick)
+	r.want(0, "zipstamp blank --yes --no-eject --label EBB /dev/sda && sleep 1 && mkdir -p /media/EBB && mount -t vfat /dev/sda1 /media/EBB && zipstamp gauge space --first 8MB /media/EBB && ls /media/EBB | wc -l",
+		"sda is empty: one FAT32 file system named EBB", "The free space of /media/EBB holds what is written")
+	w = r.begin("zipstamp gauge space /media/EBB", "read back: ")
+	require.NoError(t, r.g.Pull(r.ctx, stick))
+	r.end(w, 4, "came to no result: it was pulled out")
+	require.NoError(t, r.g.Insert(stick))
+	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "2 cards are here that may be written", "TS16-77")
+	// The clock jumps while a test is at work: the times in its receipt are those that passed.
+	said := r.want(0, "(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt /tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020")
+	var doc struct {
+		Phases []struct{ Seconds float64 }
+		Speed  map[string][]struct{ Rate float64 }
+	}
+	require.NoError(t, json.Unmarshal([]byte(said[strings.Index(said, "{"):]), &doc))
+	took := 0.0
+	for _, p := range doc.Phases {
+		assert.GreaterOrEqual(t, p.Seconds, 0.0)
+		took += p.Seconds
+	}
+	assert.Greater(t, took, 16e6/6e6*0.9, "as slow as it reads")
+	assert.Less(t, took, limit.Seconds())
+	require.NotEmpty(t, doc.Speed["read_back"])
+	for _, p := range doc.Speed["read_back"] {
+		assert.Greater(t, p.Rate, 0.0)
+	}
+	r.want(0, "zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
+}
+
 func TestCardsOnBothBuses(t *testing.T) {
 	slot := &lab.Medium{File: disk(t, 64<<20)}
 	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Maker: "Tidal", Model: "Stick 16"}
@@ -299,10 +354,11 @@ func TestReaderReset(t *testing.T) {
 	other := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-99", Away: true}
 	twin := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Away: true}
 	tired := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-80", FailAt: 20000, FailTimes: 8}
+	const moment = 2500 * time.Millisecond // more than it takes to mark the card, and less than the phase takes
 	r := enter(t, lab.Machine{USB: []*lab.Medium{stick, other, twin, tired}})
 	for _, phase := range []string{"write: ", "read back: "} {
 		w := r.begin(stampIt+"serial:TS16-77", phase)
-		time.Sleep(time.Second)
+		time.Sleep(moment)
 		require.NoError(t, r.g.Pull(r.ctx, stick))
 		require.NoError(t, w.Saw(r.ctx, "waiting a moment"))
 		if phase == "write: " {
@@ -314,7 +370,7 @@ func TestReaderReset(t *testing.T) {
 	}
 	// Another card with the same serial number, as a reader gives to all cards, is not the same card.
 	w := r.begin(stampIt+"serial:TS16-77", "write: ")
-	time.Sleep(time.Second)
+	time.Sleep(moment)
 	require.NoError(t, r.g.Pull(r.ctx, stick))
 	require.NoError(t, r.g.Insert(twin))
 	r.end(w, 4, "was pulled out, or its reader was")
@@ -340,61 +396,6 @@ func TestTwoCardsAtOnce(t *testing.T) {
 	r.end(w, 4, "2 of 3 cards are stamped and read back; sdc is not.", "sdc not stamped: sdc was pulled out")
 	holds(t, fast)
 	hasNoTable(t, gone)
-}
-
-// TestGaugeLeavesRealCardsAsTheyWere tests a card in the slot and a stick, pulls the stick out in the middle, and has put back what was there.
-func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
-	slot := &lab.Medium{File: disk(t, 64<<20)}
-	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Reads: 3e6}
-	before := map[*lab.Medium][]byte{}
-	for i, m := range []*lab.Medium{slot, stick} {
-		info, err := os.Stat(m.File)
-		require.NoError(t, err)
-		before[m] = bytes.Repeat([]byte{byte(i), 'e', 'b', 'b', byte(i + 1), 'f', 'l', 'o'}, int(info.Size()/8))
-		require.NoError(t, os.WriteFile(m.File, before[m], 0o644))
-	}
-	same := func(m *lab.Medium) {
-		t.Helper()
-		now, err := os.ReadFile(m.File)
-		require.NoError(t, err)
-		assert.True(t, bytes.Equal(before[m], now), "all is as it was")
-	}
-	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick}})
-	r.want(0, "zipstamp gauge spots --places 100 /dev/mmcblk0 && zipstamp gauge spots --places 100 serial:TS16-77", "mmcblk0 seems to hold what it claims", "sda seems to hold what it claims")
-	same(slot)
-	same(stick)
-	w := r.begin("zipstamp gauge spots --places 400 /dev/sda", "look: ")
-	require.NoError(t, r.g.Pull(r.ctx, stick))
-	r.end(w, 4, "came to no result: it was pulled out", "has not been put back", "zipstamp gauge restore")
-	require.NoError(t, r.g.Insert(stick))
-	r.want(0, "n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore --list && zipstamp gauge restore", "what had been saved is to be put back", "put back")
-	same(stick)
-	r.want(0, "zipstamp blank --yes --no-eject --label EBB /dev/sda && sleep 1 && mkdir -p /media/EBB && mount -t vfat /dev/sda1 /media/EBB && zipstamp gauge space --first 8MB /media/EBB && ls /media/EBB | wc -l",
-		"sda is empty: one FAT32 file system named EBB", "The free space of /media/EBB holds what is written")
-	w = r.begin("zipstamp gauge space /media/EBB", "read back: ")
-	require.NoError(t, r.g.Pull(r.ctx, stick))
-	r.end(w, 4, "came to no result: it was pulled out")
-	require.NoError(t, r.g.Insert(stick))
-	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "2 cards are here that may be written", "TS16-77")
-	// The clock jumps while a test is at work: the times in its receipt are those that passed.
-	said := r.want(0, "(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt /tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020")
-	var doc struct {
-		Phases []struct{ Seconds float64 }
-		Speed  map[string][]struct{ Rate float64 }
-	}
-	require.NoError(t, json.Unmarshal([]byte(said[strings.Index(said, "{"):]), &doc))
-	took := 0.0
-	for _, p := range doc.Phases {
-		assert.GreaterOrEqual(t, p.Seconds, 0.0)
-		took += p.Seconds
-	}
-	assert.Greater(t, took, 16e6/3e6*0.9, "as slow as it reads")
-	assert.Less(t, took, limit.Seconds())
-	require.NotEmpty(t, doc.Speed["read_back"])
-	for _, p := range doc.Speed["read_back"] {
-		assert.Greater(t, p.Rate, 0.0)
-	}
-	r.want(0, "zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
 }
 
 // TestStampedCardStarts stamps a bootable image in one machine, and starts another from the card.
