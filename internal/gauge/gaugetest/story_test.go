@@ -217,7 +217,8 @@ func (k *killed) access(do func([]byte, int64) (int, error), p []byte, off int64
 	return do(p, off)
 }
 
-func (k *killed) ReadAt(p []byte, off int64) (int, error)  { return k.access(k.Device.ReadAt, p, off) }
+func (k *killed) ReadAt(p []byte, off int64) (int, error) { return k.access(k.Device.ReadAt, p, off) }
+
 func (k *killed) WriteAt(p []byte, off int64) (int, error) { return k.access(k.Device.WriteAt, p, off) }
 
 // displacing makes the card forget what stood there before it was put right.
