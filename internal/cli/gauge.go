@@ -290,7 +290,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 	nonce := randomNonce()
 	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
 	if err != nil {
-		return nil, cantSave(g.who, err)
+		return nil, cantSave(g.who, ", so nothing was started", err)
 	}
 	g.follow()
 	rep, restored, err := gauge.Spots{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)

@@ -209,7 +209,7 @@ func (a *app) showPuttingBack(do func(*meter.Meter) error) error {
 func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) error {
 	j, err := createJournal(who, journal.Head{Job: p.Job, Card: p.Card, Nonce: p.Nonce, Started: time.Now()})
 	if err != nil {
-		return cantSave(who, err)
+		return cantSave(who, "", err)
 	}
 	all, err := gauge.Displace(hold, m, p, j)
 	if all {
@@ -218,10 +218,10 @@ func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) er
 	return errors.Join(err, j.Close())
 }
 
-// cantSave is the error of a journal that can't be made.
-func cantSave(who person, err error) error {
+// cantSave is the error of a journal that can't be made; so is what comes of it, or nothing.
+func cantSave(who person, so string, err error) error {
 	return &view.Hint{
-		Err:  fmt.Errorf("what is on the card can't be saved in %s: %w", who.journals().Path(), err),
+		Err:  fmt.Errorf("what is on the card can't be saved in %s%s: %w", who.journals().Path(), so, err),
 		Next: "see that the folder can be written and has some MB of room; the variable XDG_STATE_HOME names another one",
 	}
 }

@@ -3,6 +3,7 @@ package gauge
 import (
 	"bytes"
 	"context"
+	"errors"
 	"slices"
 
 	"zipstamp/internal/card"
@@ -258,10 +259,10 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 			}
 		}
 		more, err := r.savePieces(buf, Displaced-done)
-		if err != nil {
+		if errors.As(err, new(*card.GoneError)) {
 			return err
 		}
-		if pieces = more; len(more) == 0 {
+		if pieces = more; len(more) == 0 { // or no room for more on the computer's disk: what is saved does
 			break
 		}
 	}
