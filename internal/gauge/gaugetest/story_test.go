@@ -109,6 +109,24 @@ func TestStoppedSpotsPutBack(t *testing.T) {
 	}
 }
 
+// filled puts a card in that holds noise, and starts a journal for it.
+func filled(t *testing.T, r Reader, spec practice.Spec, random *rand.Rand) (d card.Device, before [32]byte, nonce mark.Nonce, folder state.Place, j *journal.Journal) {
+	t.Helper()
+	d, err := r.Insert(spec)
+	require.NoError(t, err)
+	real := spec.Real
+	if real == 0 {
+		real = spec.Claimed
+	}
+	require.NoError(t, r.Fill(int64(real), random))
+	before, err = r.Sum()
+	require.NoError(t, err)
+	nonce, folder = Nonce(random), state.Place{Home: r.Folder, Folder: "journals"}
+	j, err = journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
+	require.NoError(t, err)
+	return d, before, nonce, folder, j
+}
+
 // TestPulledOutCardIsPutRight pulls a card out, or cuts the power, at any moment of a test, and puts back what the journal has.
 func TestPulledOutCardIsPutRight(t *testing.T) {
 	for name, spec := range kinds {
@@ -120,21 +138,13 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 			pulled := 0
 			for i := range uint64(14) {
 				random := rand.New(rand.NewPCG(9, i))
-				folder := state.Place{Home: r.Folder, Folder: "journals"}
 				broken := spec
 				if i%2 == 0 {
 					broken.GoneAfter = practice.Size(1 + random.Int64N(24e6))
 				} else {
 					broken.PowerCutAfter, broken.Seed = practice.Size(1+random.Int64N(9e6)), i
 				}
-				d, err := r.Insert(broken)
-				require.NoError(t, err)
-				require.NoError(t, r.Fill(int64(spec.Real), random))
-				before, err := r.Sum()
-				require.NoError(t, err)
-				nonce := Nonce(random)
-				j, err := journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
-				require.NoError(t, err)
+				d, before, nonce, folder, j := filled(t, r, broken, random)
 				_, restored, err := gauge.Spots{Device: d, Nonce: nonce, Seed: i, Places: 100, Journal: j}.Run(context.Background())
 				require.NoError(t, d.Close())
 				if restored {
@@ -167,15 +177,7 @@ func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, i))
 		spec := practice.Spec{Version: practice.Version, Real: practice.Size(40<<20+random.Int64N(80<<20)) / 512 * 512, Beyond: practice.Wrap, Cache: practice.Size(random.Int64N(gauge.Displaced/512+1)) * 512}
 		spec.Claimed, spec.WriteBack = 2*spec.Real+practice.Size(random.Int64N(1000))*512, spec.Cache > 0
-		d, err := r.Insert(spec)
-		require.NoError(t, err)
-		require.NoError(t, r.Fill(int64(spec.Real), random))
-		before, err := r.Sum()
-		require.NoError(t, err)
-		folder := state.Place{Home: r.Folder, Folder: "journals"}
-		nonce := Nonce(random)
-		j, err := journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
-		require.NoError(t, err)
+		d, before, nonce, folder, j := filled(t, r, spec, random)
 		until := int64(math.MaxInt64)
 		if i%3 > 0 {
 			until = random.Int64N(20_000)
@@ -588,15 +590,7 @@ func TestWhatIsNotSeenToBeBackStaysSaved(t *testing.T) {
 		r := reader(t)
 		random := rand.New(rand.NewPCG(5, 1))
 		spec := practice.Spec{Version: practice.Version, Claimed: 48e6}
-		d, err := r.Insert(spec)
-		require.NoError(t, err)
-		require.NoError(t, r.Fill(int64(spec.Claimed), random))
-		before, err := r.Sum()
-		require.NoError(t, err)
-		folder := state.Place{Home: r.Folder, Folder: "journals"}
-		nonce := Nonce(random)
-		j, err := journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
-		require.NoError(t, err)
+		d, before, nonce, folder, j := filled(t, r, spec, random)
 		var m meter.Meter
 		rep, restored, err := gauge.Spots{Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j}.Run(context.Background())
 		require.NoError(t, err)
