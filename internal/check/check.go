@@ -130,11 +130,11 @@ type Report struct {
 	Seal       digest.Seal // of the download
 
 	// What explains a mismatch.
-	What      string // "a web page": what the file is in place of an image
-	Partial   string // the ending that tells that the download was not finished
-	Damage    error  // why it can't be unpacked
-	NoImage   error  // it can be unpacked, and is no image of a disk
-	Shortfall int64  // bytes that a raw image lacks, going by its partition table
+	Other     image.Stranger // what the file is in place of an image
+	Partial   string         // the ending that tells that the download was not finished
+	Damage    error          // why it can't be unpacked
+	NoImage   error          // it can be unpacked, and is no image of a disk
+	Shortfall int64          // bytes that a raw image lacks, going by its partition table
 }
 
 // Slip is a text that was given for a digest, and is nearly that of the download or its image.
@@ -159,7 +159,7 @@ func (r Report) Outcome() Outcome {
 		return Mismatched
 	case len(r.Published) > 0, r.SignedBy() != nil:
 		return Matched
-	case r.Size == 0, r.What != "", r.Damage != nil && !errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
+	case r.Size == 0, r.Other.Kind != "", r.Damage != nil && !errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
 		return Broken
 	}
 	return NothingPublished
@@ -177,7 +177,7 @@ func (r Report) Unmatched() *Held {
 
 // Uncompared tells why a published digest that is not the download's could not be compared with what is in it: that can't be unpacked here. nil if all was compared.
 func (r Report) Uncompared() error {
-	if r.Unmatched() == nil || len(r.Image) > 0 || r.Size == 0 || r.What != "" {
+	if r.Unmatched() == nil || len(r.Image) > 0 || r.Size == 0 || r.Other.Kind != "" {
 		return nil
 	}
 	if errors.As(r.Damage, new(*image.UnusableError)) || errors.As(r.Damage, new(*image.ChoiceError)) {
@@ -200,7 +200,7 @@ func (r Report) OnlyForgeable() bool {
 // the digests of the download and of the image in one pass. The error is one of reading or of ctx;
 // a file that can't be unpacked is no error, but stands in the report.
 func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
-	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), What: f.What(), Partial: f.Partial(), Shortfall: f.Shortfall()}
+	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), Other: f.Other(), Partial: f.Partial(), Shortfall: f.Shortfall()}
 	contents, err := f.Look(member)
 	if errors.As(err, new(*image.UnusableError)) && !f.Once() && !p.Nothing() { // it may be what was published, whatever it is
 		anything := f.Anything()

@@ -160,7 +160,7 @@ func TestWhyAFileIsNotWhatWasPublished(t *testing.T) {
 			assert.ErrorAs(t, r.Damage, new(*image.DamageError))
 			assert.Empty(t, r.Image)
 		}},
-		"a web page":         {[]byte("<html>log in first</html>"), func(r Report) { assert.Equal(t, "a web page", r.What) }},
+		"a web page":         {[]byte("<html>log in first</html>"), func(r Report) { assert.Equal(t, image.WebPage, r.Other.Kind) }},
 		"empty":              {nil, func(r Report) { assert.Zero(t, r.Size) }},
 		"shorter than parts": {short, func(r Report) { assert.EqualValues(t, 2048*512+65536*512-len(short), r.Shortfall) }},
 	} {
@@ -208,10 +208,10 @@ func TestWhatIsNotComputedIsNotCompared(t *testing.T) {
 	}
 	r := check("secret.zip", img)
 	assert.Equal(t, Mismatched, r.Outcome())
-	assert.ErrorContains(t, r.Uncompared(), "is encrypted")
+	assert.ErrorContains(t, r.Uncompared(), string(image.Encrypted))
 	r = check("tides.txt.gz", text)
 	assert.Equal(t, Matched, r.Outcome(), "the digest is right, whatever it is of")
-	assert.ErrorContains(t, r.NoImage, "holds text")
+	assert.ErrorContains(t, r.NoImage, string(image.Text))
 	r = check("tides.txt.gz", img)
 	assert.Equal(t, Mismatched, r.Outcome())
 	assert.NoError(t, r.Uncompared())

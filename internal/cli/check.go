@@ -413,11 +413,11 @@ func problems(r check.Report) []string {
 	if s := r.BadSignature(); s != nil {
 		out = append(out, fmt.Sprintf("the signature %s is %s: %s", s.File, s.Status, s.Why))
 	}
-	if r.What != "" {
-		out = append(out, "the file is "+r.What)
+	if r.Other.Kind != "" {
+		out = append(out, "the file is "+view.Stranger(r.Other))
 	}
 	if r.Damage != nil {
-		out = append(out, r.Damage.Error())
+		out = append(out, view.ErrorText(r.Damage))
 	}
 	if r.Shortfall > 0 {
 		out = append(out, fmt.Sprintf("the file is %d bytes shorter than its partition table says", r.Shortfall))

@@ -16,6 +16,7 @@ import (
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/view"
 )
 
 // handling is what the commands that write a card are told of how to come by it.
@@ -115,11 +116,11 @@ func (a *app) refuseOtherFile(c *card.Card) error {
 		return refuse("it can't be read", err)
 	}
 	defer f.Close()
-	switch what, packing := f.What(), f.Packing(); {
+	switch other, packing := f.Other(), f.Packing(); {
 	case packing != image.RawPacking:
 		return refuse("it is packed as "+packing+", and not a file that stands for a card", nil)
-	case what != "":
-		return refuse("it is "+what+", and not a file that stands for a card", nil)
+	case other.Kind != "":
+		return refuse("it is "+view.Stranger(other)+", and not a file that stands for a card", nil)
 	}
 	d, err := c.Contents()
 	switch {

@@ -59,7 +59,7 @@ keep already is replaced, as when its owner has renewed it.`,
 			if err := a.confirmKey(cmd, k, fingerprint); err != nil {
 				return err
 			}
-			path, err := trust.Keep(who.keysFolder(), k, text)
+			path, err := trust.Keep(who.folder(who.keysFolder()), k, text)
 			if err != nil {
 				return fmt.Errorf("keep the key: %w", err)
 			}

@@ -215,5 +215,5 @@ func peekFS(fs layout.FileSystem) *peekedFS {
 	if fs.Kind == "" {
 		return nil
 	}
-	return &peekedFS{fs.Kind, fs.Label, fs.Size}
+	return &peekedFS{string(fs.Kind), fs.Label, fs.Size}
 }

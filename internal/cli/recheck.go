@@ -121,7 +121,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	rep, failed := job.Run(ctx)
 	m.End()
 	shown.Stop()
-	doc.AddRecheck(rep, job.Image != nil, job.Stamped)
+	doc.AddRecheck(rep, job.Image != nil, job.Stamped, view.Area)
 	doc.Recheck.Before = before
 	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
 	doc.Verdict = verdictOf(failed)

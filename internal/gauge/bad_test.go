@@ -28,7 +28,7 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 			from := random.IntN(sectors)
 			n := 1 + random.IntN(min(sectors-from, 1+random.IntN(40)))
 			state := states[random.IntN(len(states))]
-			b.add(Extent{int64(from) * 512, int64(n) * 512, state})
+			b.add(stretch(int64(from)*512, int64(n)*512, state))
 			for i := from; i < from+n; i++ {
 				if table[i] == "" || rank(state) > rank(table[i]) {
 					table[i] = state
@@ -80,7 +80,7 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 func TestBadListDoesNotGrow(t *testing.T) {
 	var b badList
 	for i := range int64(200000) {
-		b.add(Extent{i * 2 * 512, 512, Worn})
+		b.add(stretch(i*2*512, 512, Worn))
 	}
 	assert.LessOrEqual(t, len(b.list), maxExtents)
 	assert.Equal(t, int64(200000), b.sectors().Worn, "the count is exact")
@@ -123,7 +123,7 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 func TestProgressIsKeptAndChecked(t *testing.T) {
 	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
 	card := journal.Card{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
-	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Extent{{512, 512, Worn}}, Bits: 3}
+	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}, Bits: 3}
 	require.NoError(t, KeepProgress(folder, card, p))
 	p.Head = 32 << 20
 	require.NoError(t, KeepProgress(folder, card, p))
@@ -152,7 +152,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 		"another version":           func(k *kept) { k.Version = 2 },
 		"of a card with":            func(k *kept) { k.Progress.Size-- },
 		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
-		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Extent{{0, -512, Worn}} },
+		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Stretch{stretch(0, -512, Worn)} },
 	} {
 		k := kept{progressVersion, card, p}
 		change(&k)
@@ -165,7 +165,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 
 // FuzzProgress reads anything, and what is accepted can be carried on.
 func FuzzProgress(f *testing.F) {
-	text, err := json.Marshal(kept{progressVersion, journal.Card{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Extent{{512, 512, Worn}}}})
+	text, err := json.Marshal(kept{progressVersion, journal.Card{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}}})
 	require.NoError(f, err)
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, text []byte) {

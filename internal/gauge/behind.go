@@ -99,7 +99,7 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 			first = o.readings[0]
 		}
 		same = same && o.readings[0] == first
-		step = gcd(step, d)
+		step = card.Period(step, d)
 	}
 	switch certain := step > smallMemory || right >= step/8*5; {
 	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*sampleSize: // so few places may also read as what was written last: more is known farther on
@@ -115,17 +115,10 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 func distance(o outcome, off int64) (step int64) {
 	for i, k := range o.readings {
 		if d := k.Of*mark.Size - off - int64(i)*mark.Size; k.Kind == mark.Elsewhere && d > 0 {
-			step = gcd(step, d)
+			step = card.Period(step, d)
 		}
 	}
 	return step
-}
-
-func gcd(a, b int64) int64 {
-	for b != 0 {
-		a, b = b, a%b
-	}
-	return a
 }
 
 // trail are the places behind the head that are read back.
@@ -292,7 +285,7 @@ func (r *wholeRun) limited() (bool, error) {
 	}
 	r.rep.Limit = bad
 	r.bad = r.bad.outside(bad, r.dev.Size())
-	r.bad.add(Extent{bad, r.limit - bad, Unwritable})
+	r.bad.add(stretch(bad, r.limit-bad, Unwritable))
 	r.head, r.limit = bad, bad
 	return true, nil
 }

@@ -9,6 +9,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -24,7 +25,7 @@ const (
 
 // displacing is what spots write with what is there already. The zero value has nothing yet.
 type displacing struct {
-	gaps   []Extent // where there may be pieces, in the order in which they are taken
+	gaps   []layout.Extent // where there may be pieces, in the order in which they are taken
 	listed bool
 	pieces []journal.Place // that are saved
 	bytes  int64           // of them
@@ -41,12 +42,12 @@ func (d *displacing) list(r *spotsRun) {
 
 // gapsFor lists the stretches between the spots, from the upper half on, spread over it, so that only few of them lie beyond the end of a card that is a little too small. Where
 // it will be looked for stamps nothing is written.
-func gapsFor(spots []spot, windows []Extent, size int64) (gaps []Extent) {
+func gapsFor(spots []spot, windows []layout.Extent, size int64) (gaps []layout.Extent) {
 	add := func(from, to int64) {
 		from = (from + sampleSize - 1) / sampleSize * sampleSize
 		for ; to-from >= 16*sampleSize; from += fillPiece {
-			e := Extent{Offset: from, Length: min(to-from, fillPiece) / sampleSize * sampleSize}
-			if e.Length < 16*sampleSize || slices.ContainsFunc(windows, func(w Extent) bool { return w.Offset < e.End() && e.Offset < w.End() }) {
+			e := layout.Extent{Offset: from, Length: min(to-from, fillPiece) / sampleSize * sampleSize}
+			if e.Length < 16*sampleSize || slices.ContainsFunc(windows, func(w layout.Extent) bool { return w.Offset < e.End() && e.Offset < w.End() }) {
 				continue
 			}
 			gaps = append(gaps, e)
@@ -58,13 +59,13 @@ func gapsFor(spots []spot, windows []Extent, size int64) (gaps []Extent) {
 	for i := 0; i+1 < len(spots); i++ {
 		add(spots[i].end(), spots[i+1].off)
 	}
-	upper, _ := slices.BinarySearchFunc(gaps, size/2, func(e Extent, half int64) int { return int(min(max(e.Offset-half, -1), 1)) })
+	upper, _ := slices.BinarySearchFunc(gaps, size/2, func(e layout.Extent, half int64) int { return int(min(max(e.Offset-half, -1), 1)) })
 	return append(spread(gaps[upper:]), spread(gaps[:upper])...)
 }
 
 // spread puts a list in an order whose beginning, wherever it ends, is spread over the whole.
-func spread(all []Extent) []Extent {
-	out := make([]Extent, 0, len(all))
+func spread(all []layout.Extent) []layout.Extent {
+	out := make([]layout.Extent, 0, len(all))
 	taken := make([]bool, len(all))
 	for step := 1; len(out) < len(all); step *= 2 {
 		for i := range step {
@@ -148,7 +149,7 @@ func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
 }
 
 // hasExtra tells whether something of the test's own stands in a piece besides the spots: to write that again would keep it in the card's memory.
-func (r *spotsRun) hasExtra(p Extent) bool {
+func (r *spotsRun) hasExtra(p layout.Extent) bool {
 	return slices.ContainsFunc(r.extra, func(off int64) bool { return off >= p.Offset && off < p.End() })
 }
 
@@ -201,11 +202,13 @@ func (r *spotsRun) savePieces(buf []byte, most int64) (batch []journal.Place, er
 	return batch, nil
 }
 
-func extentOf(p journal.Place) Extent { return Extent{Offset: p.Offset, Length: int64(len(p.Data))} }
+func extentOf(p journal.Place) layout.Extent {
+	return layout.Extent{Offset: p.Offset, Length: int64(len(p.Data))}
+}
 
 // piece reads what stands in a piece; nil if it is to be left alone: it can't be read, or a few sectors of it don't read the same twice, and might be spoilt. What differs
 // nearly everywhere is noise, of a place where nothing is kept.
-func (r *spotsRun) piece(buf []byte, p Extent) ([]byte, error) {
+func (r *spotsRun) piece(buf []byte, p layout.Extent) ([]byte, error) {
 	one, two := buf[:p.Length], buf[fillPiece:fillPiece+p.Length]
 	for _, b := range [][]byte{one, two} {
 		if err := r.readAt(b, p.Offset); failedThere(err) {
@@ -235,7 +238,7 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 	d := &r.displacing
 	if l := r.rep.Loss; l != nil { // beyond, nothing is kept
 		d.list(r)
-		d.gaps = slices.DeleteFunc(d.gaps, func(e Extent) bool { return e.End() > l.Real })
+		d.gaps = slices.DeleteFunc(d.gaps, func(e layout.Extent) bool { return e.End() > l.Real })
 	}
 	done := int64(0)
 	write := func(p journal.Place) (wrote int64, err error) {

@@ -6,6 +6,7 @@ import (
 
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -368,10 +369,10 @@ func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 	}
 	sector := int64(r.dev.SectorSize())
 	var at []int64
-	var between []Extent // two spots that are kept
+	var between []layout.Extent // two spots that are kept
 	for i := 1; i < len(tested); i++ {
 		if from := tested[i-1].end(); tested[i-1].state() == Good && tested[i].state() == Good && tested[i].off-from >= sector {
-			between = append(between, Extent{Offset: from, Length: tested[i].off - from})
+			between = append(between, layout.Extent{Offset: from, Length: tested[i].off - from})
 		}
 	}
 	for try := 0; len(between) > 0 && len(at) < freshPlaces && try < 100*freshPlaces; try++ {

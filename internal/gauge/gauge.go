@@ -14,6 +14,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -60,15 +61,15 @@ const (
 	Repeating  State = "repeats" // what is written here overwrites what is below the real size
 )
 
-// Extent is a stretch of the card in one state, bytes.
-type Extent struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
-	State  State `json:"state"`
+// Stretch is a stretch of the card in one state.
+type Stretch struct {
+	layout.Extent
+	State State `json:"state"`
 }
 
-// End is where the next extent starts.
-func (e Extent) End() int64 { return e.Offset + e.Length }
+func stretch(offset, length int64, s State) Stretch {
+	return Stretch{layout.Extent{Offset: offset, Length: length}, s}
+}
 
 // Loss is how a card holds less than it claims.
 type Loss struct {
@@ -99,15 +100,15 @@ func (l Loss) Holds() int64 { return l.Real + l.Tail }
 type Report struct {
 	Method    Method
 	Verdict   Verdict
-	Claimed   int64    // bytes
-	Tested    int64    // the first so many bytes of it
-	Loss      *Loss    // nil where none was found
-	Extents   []Extent // of all that is claimed, in order
-	Bad       Counts   // sectors, below the real size
-	Limit     int64    // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
-	Tried     int      // spots: places that were chosen to be written
-	Displaced int64    // spots: bytes that were written after them, so that a memory of the card of that size can't have answered
-	Places    int      // spots: those of them chosen by chance that are right
+	Claimed   int64     // bytes
+	Tested    int64     // the first so many bytes of it
+	Loss      *Loss     // nil where none was found
+	Extents   []Stretch // of all that is claimed, in order
+	Bad       Counts    // sectors, below the real size
+	Limit     int64     // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
+	Tried     int       // spots: places that were chosen to be written
+	Displaced int64     // spots: bytes that were written after them, so that a memory of the card of that size can't have answered
+	Places    int       // spots: those of them chosen by chance that are right
 
 	Access  card.Access // how reads got past this computer's memory
 	Nonce   mark.Nonce
@@ -176,7 +177,7 @@ func (r *Report) forgiven(d card.Device, bad *badList) {
 	r.Mishaps = card.MishapsOf(d)
 	for _, m := range r.Mishaps {
 		if m.Op == "read" || m.Op == "write" {
-			bad.add(Extent{m.Offset, mark.Size, Shaky})
+			bad.add(stretch(m.Offset, mark.Size, Shaky))
 		}
 	}
 }
@@ -184,7 +185,7 @@ func (r *Report) forgiven(d card.Device, bad *badList) {
 // badList is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
 // extents, those of the same state that are close together are joined over what is good between them. Counts are exact, unless a part is cut out after that.
 type badList struct {
-	list   []Extent
+	list   []Stretch
 	counts map[State]int64 // bytes
 	bits   int64
 	gap    int64 // bytes over which extents are joined
@@ -194,7 +195,7 @@ type badList struct {
 const maxExtents = 4096
 
 // add puts an extent in. It replaces what is known of its stretch only if it is worse.
-func (b *badList) add(e Extent) {
+func (b *badList) add(e Stretch) {
 	if b.counts == nil {
 		b.counts = map[State]int64{}
 	}
@@ -203,28 +204,28 @@ func (b *badList) add(e Extent) {
 		old := b.list[i]
 		if rank(old.State) >= rank(e.State) {
 			if old.Offset > e.Offset {
-				b.add(Extent{e.Offset, old.Offset - e.Offset, e.State})
+				b.add(stretch(e.Offset, old.Offset-e.Offset, e.State))
 			}
 			if rest := e.End() - old.End(); rest > 0 {
-				b.add(Extent{old.End(), rest, e.State})
+				b.add(stretch(old.End(), rest, e.State))
 			}
 			return
 		}
 	}
-	var before, after []Extent // what is left of those that are replaced
+	var before, after []Stretch // what is left of those that are replaced
 	end := at
 	for ; end < len(b.list) && b.list[end].Offset < e.End(); end++ {
 		old := b.list[end]
 		b.counts[old.State] -= min(old.End(), e.End()) - max(old.Offset, e.Offset)
 		if old.Offset < e.Offset {
-			before = []Extent{{old.Offset, e.Offset - old.Offset, old.State}}
+			before = []Stretch{stretch(old.Offset, e.Offset-old.Offset, old.State)}
 		}
 		if old.End() > e.End() {
-			after = []Extent{{e.End(), old.End() - e.End(), old.State}}
+			after = []Stretch{stretch(e.End(), old.End()-e.End(), old.State)}
 		}
 	}
 	b.counts[e.State] += e.Length
-	b.list = slices.Replace(b.list, at, end, slices.Concat(before, []Extent{e}, after)...)
+	b.list = slices.Replace(b.list, at, end, slices.Concat(before, []Stretch{e}, after)...)
 	b.join(at + len(before))
 	for len(b.list) > maxExtents {
 		b.coarsen()
@@ -241,7 +242,7 @@ func (b *badList) at(off int64) State {
 
 // from is the index of the first extent that ends behind a place.
 func (b *badList) from(off int64) int {
-	i, _ := slices.BinarySearchFunc(b.list, off, func(x Extent, off int64) int {
+	i, _ := slices.BinarySearchFunc(b.list, off, func(x Stretch, off int64) int {
 		if x.End() <= off {
 			return -1
 		}
@@ -252,7 +253,7 @@ func (b *badList) from(off int64) int {
 
 // join joins the extent with its neighbours.
 func (b *badList) join(i int) {
-	touch := func(x, y Extent) bool { return x.State == y.State && y.Offset-x.End() <= b.gap }
+	touch := func(x, y Stretch) bool { return x.State == y.State && y.Offset-x.End() <= b.gap }
 	if i+1 < len(b.list) && touch(b.list[i], b.list[i+1]) {
 		b.list[i].Length = b.list[i+1].End() - b.list[i].Offset
 		b.list = slices.Delete(b.list, i+1, i+2)
@@ -266,7 +267,7 @@ func (b *badList) join(i int) {
 // coarsen joins what is close together, twice as far as before.
 func (b *badList) coarsen() {
 	b.gap = max(2*b.gap, BlockSize/64)
-	var out []Extent
+	var out []Stretch
 	for _, e := range b.list {
 		if n := len(out); n > 0 && e.Offset-out[n-1].End() <= b.gap {
 			out[n-1].Length = e.End() - out[n-1].Offset
@@ -292,17 +293,17 @@ func (b *badList) sectors() Counts {
 }
 
 // cover lists all of [0, size): what is bad, and what is good between.
-func (b *badList) cover(size int64) (all []Extent) {
+func (b *badList) cover(size int64) (all []Stretch) {
 	at := int64(0)
 	for _, e := range b.list {
 		if e.Offset > at {
-			all = append(all, Extent{at, e.Offset - at, Good})
+			all = append(all, stretch(at, e.Offset-at, Good))
 		}
 		all = append(all, e)
 		at = e.End()
 	}
 	if at < size {
-		all = append(all, Extent{at, size - at, Good})
+		all = append(all, stretch(at, size-at, Good))
 	}
 	return all
 }
@@ -312,11 +313,11 @@ func (b *badList) outside(from, to int64) (out badList) {
 	out = badList{gap: b.gap, bits: b.bits}
 	for _, e := range b.list {
 		if e.Offset < from {
-			out.add(Extent{e.Offset, min(e.End(), from) - e.Offset, e.State})
+			out.add(stretch(e.Offset, min(e.End(), from)-e.Offset, e.State))
 		}
 		if e.End() > to {
 			start := max(e.Offset, to)
-			out.add(Extent{start, e.End() - start, e.State})
+			out.add(stretch(start, e.End()-start, e.State))
 		}
 	}
 	if out.counts[Worn] == 0 {

@@ -5,6 +5,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+
+	"zipstamp/internal/layout"
 )
 
 // spot is a place that is tested: at most sampleSize bytes.
@@ -76,14 +78,14 @@ func (c comb) teeth(size int64, sector int) (spots []spot) {
 }
 
 // windows are where it is looked for stamps, up to a place; the last window is at the very end of the card.
-func (c comb) windows(size, most int64) (all []Extent) {
+func (c comb) windows(size, most int64) (all []layout.Extent) {
 	if c.step == 0 {
 		return nil
 	}
 	for off := c.span; off < min(size-c.window, most); off += c.span {
-		all = append(all, Extent{Offset: off, Length: c.window})
+		all = append(all, layout.Extent{Offset: off, Length: c.window})
 	}
-	return append(all, Extent{Offset: size - c.step, Length: c.step})
+	return append(all, layout.Extent{Offset: size - c.step, Length: c.step})
 }
 
 // capacities are those that are printed on cards, in GB.

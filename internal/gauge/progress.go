@@ -34,36 +34,12 @@ const progressSuffix = ".progress.json"
 func progressName(n mark.Nonce) string { return n.String() + progressSuffix }
 
 // KeepProgress keeps how far the test of a card has come: it is there whole, or as it was before.
-func KeepProgress(folder state.Place, c journal.Card, p Progress) (err error) {
+func KeepProgress(folder state.Place, c journal.Card, p Progress) error {
 	text, err := json.Marshal(kept{progressVersion, c, p})
 	if err != nil {
 		return err
 	}
-	root, err := folder.Open()
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	name := progressName(p.Nonce)
-	temp := "." + name + ".part"
-	if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a run that was killed
-		return err
-	}
-	f, err := root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	if err = folder.Owner.Take(f); err == nil {
-		_, err = f.Write(text)
-	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = root.Rename(temp, name)
-	}
-	if err != nil {
-		_ = root.Remove(temp) // nothing is lost if it stays
-		return err
-	}
-	return state.Sync(root)
+	return folder.Write(progressName(p.Nonce), text)
 }
 
 // DropProgress takes away what is kept of a test, which has ended or can't be carried on; that there is nothing is fine.

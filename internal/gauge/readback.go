@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
 )
@@ -87,7 +88,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	var e Extent
+	var e Stretch
 	add := func() {
 		if e.Length > 0 {
 			r.bad.add(e)
@@ -115,7 +116,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			continue
 		}
 		add()
-		e = Extent{at, mark.Size, state}
+		e = stretch(at, mark.Size, state)
 	}
 	add()
 	return nil
@@ -139,7 +140,7 @@ func (r *wholeRun) readNarrowly(ctx context.Context, buf []byte, off int64) erro
 		r.bad.add(e)
 	}
 	if len(failed) == 0 {
-		r.bad.add(Extent{off, mark.Size, Shaky})
+		r.bad.add(stretch(off, mark.Size, Shaky))
 	}
 	return err
 }
@@ -192,7 +193,7 @@ func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 	case total < r.limit/16:
 		return nil, nil // single bad places
 	}
-	biggest := slices.MaxFunc(lost, func(a, b Extent) int { return cmp.Compare(a.Length, b.Length) })
+	biggest := slices.MaxFunc(lost, func(a, b Stretch) int { return cmp.Compare(a.Length, b.Length) })
 	if biggest.Offset == 0 { // as above, of a small card
 		return &Loss{Anywhere: true, Real: max(r.limit-biggest.Length-Displaced, 0), Most: max(r.limit-biggest.Length, kept)}, nil
 	}
@@ -216,7 +217,7 @@ func (r *wholeRun) mergeMiddle() {
 }
 
 // lost lists what is lost, and how much that is, bytes.
-func (r *wholeRun) lost() (lost []Extent, total int64) {
+func (r *wholeRun) lost() (lost []Stretch, total int64) {
 	for _, e := range r.bad.list {
 		if e.State == Missing {
 			lost = append(lost, e)
@@ -230,7 +231,7 @@ func (r *wholeRun) lost() (lost []Extent, total int64) {
 const leastReal = 64 << 10
 
 // repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs elsewhere; 0 if it hasn't.
-func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (step int64, err error) {
+func (r *wholeRun) repeatsIn(ctx context.Context, lost []Stretch, total int64) (step int64, err error) {
 	const samples = 16
 	seen, all := 0, 0
 	for _, e := range lost[max(len(lost)-samples, 0):] {
@@ -250,7 +251,7 @@ func (r *wholeRun) repeatsIn(ctx context.Context, lost []Extent, total int64) (s
 					continue
 				}
 				seen++
-				step = gcd(step, max(d, -d))
+				step = card.Period(step, max(d, -d))
 			}
 		}
 	}
@@ -312,7 +313,7 @@ func (r *wholeRun) leavingOut(ctx context.Context, at, end, off, step, odd int64
 
 // startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the card's memory, or worn places,
 // don't end it.
-func (r *wholeRun) startOfRun(lost []Extent) int64 {
+func (r *wholeRun) startOfRun(lost []Stretch) int64 {
 	start := lost[len(lost)-1].Offset
 	sum := lost[len(lost)-1].Length
 	for i := len(lost) - 2; i >= 0; i-- {

@@ -303,7 +303,7 @@ func (r *spaceRun) finish(err error) {
 	}
 	rep.Extents = r.bad.cover(rep.Tested)
 	if rep.Tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, Extent{rep.Tested, rep.Claimed - rep.Tested, Unwritten})
+		rep.Extents = append(rep.Extents, stretch(rep.Tested, rep.Claimed-rep.Tested, Unwritten))
 	}
 	rep.Bad = r.bad.sectors()
 	if rep.Loss != nil {

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -59,7 +60,7 @@ type spotsRun struct {
 	sentinel   int64   // a sector that is known to be lost; -1: none
 	blind      bool    // the card's memory could not be made to forget it
 	displacing displacing
-	noise      []Extent // that reads differently nearly everywhere each time, so that nothing is kept there
+	noise      []layout.Extent // that reads differently nearly everywhere each time, so that nothing is kept there
 	pending    bool
 }
 
@@ -185,7 +186,7 @@ func (r *spotsRun) original(off, n int64) (journal.Place, error) {
 		}
 		read = append(read, bytes.Clone(buf[:n]))
 		if len(read) == 2 && mark.Differing(read[0], read[1]) > int(n) { // an eighth of all bits
-			r.noise = append(r.noise, Extent{Offset: off, Length: n})
+			r.noise = append(r.noise, layout.Extent{Offset: off, Length: n})
 			return journal.Place{Offset: off, Data: read[0]}, nil
 		}
 	}
@@ -273,7 +274,7 @@ func (r *spotsRun) note(o outcome, off int64) {
 	for i, k := range o.readings {
 		if k.Kind == mark.Elsewhere {
 			d := k.Of*mark.Size - off - int64(i)*mark.Size
-			r.steps = gcd(r.steps, max(d, -d))
+			r.steps = card.Period(r.steps, max(d, -d))
 		}
 	}
 }
@@ -310,7 +311,7 @@ func (r *spotsRun) search(ctx context.Context) error {
 		for at := int64(0); at < w.Length; at += mark.Size {
 			n, of, ok := mark.Know(part[at : at+mark.Size])
 			if d := of*mark.Size - w.Offset - at; ok && n == nonce && d != 0 {
-				r.steps = gcd(r.steps, max(d, -d))
+				r.steps = card.Period(r.steps, max(d, -d))
 			}
 		}
 		r.meter.Add(w.Length)
@@ -417,7 +418,7 @@ func (r *spotsRun) nothingKept(off int64, saved []byte) bool {
 	if n, _, ok := mark.Know(saved); ok && n == r.Nonce {
 		return true
 	}
-	if slices.ContainsFunc(r.noise, func(e Extent) bool { return off >= e.Offset && off < e.End() }) {
+	if slices.ContainsFunc(r.noise, func(e layout.Extent) bool { return off >= e.Offset && off < e.End() }) {
 		return true
 	}
 	k, tested := r.readingAt(off)
@@ -453,10 +454,10 @@ func (r *spotsRun) finish(err error) {
 		}
 		if end, from := r.size-l.Tail, max(l.Real, l.Most); !l.Anywhere && end > l.Real {
 			if from > l.Real {
-				bad.add(Extent{l.Real, min(from, end) - l.Real, Unwritten}) // somewhere here it ends
+				bad.add(stretch(l.Real, min(from, end)-l.Real, Unwritten)) // somewhere here it ends
 			}
 			if end > from {
-				bad.add(Extent{from, end - from, state})
+				bad.add(stretch(from, end-from, state))
 			}
 		}
 	}
@@ -466,7 +467,7 @@ func (r *spotsRun) finish(err error) {
 	}
 	rep.Extents = bad.cover(tested)
 	if tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, Extent{tested, rep.Claimed - tested, Unwritten})
+		rep.Extents = append(rep.Extents, stretch(tested, rep.Claimed-tested, Unwritten))
 	}
 	rep.judge(err == nil)
 }
@@ -479,7 +480,7 @@ func (r *spotsRun) account(s *spot, bad *badList) {
 	}
 	if len(s.first.readings) != len(s.second.readings) || len(s.first.readings) == 0 {
 		if !r.lost(s.off) {
-			bad.add(Extent{s.off, s.n, state})
+			bad.add(stretch(s.off, s.n, state))
 		}
 		return
 	}
@@ -500,6 +501,6 @@ func (r *spotsRun) account(s *spot, bad *badList) {
 		case a == Worn:
 			bad.bits += int64(one.Bits)
 		}
-		bad.add(Extent{s.off + int64(i)*mark.Size, mark.Size, a})
+		bad.add(stretch(s.off+int64(i)*mark.Size, mark.Size, a))
 	}
 }

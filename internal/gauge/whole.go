@@ -9,6 +9,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -42,7 +43,7 @@ type Progress struct {
 	First   int64         `json:"first"`   // bytes that are tested
 	Head    int64         `json:"head"`    // bytes that are written, and on the medium
 	Back    int64         `json:"back"`    // bytes that have been read back
-	Bad     []Extent      `json:"bad"`     // what is known to be bad
+	Bad     []Stretch     `json:"bad"`     // what is known to be bad
 	Bits    int64         `json:"bits"`    // that were wrong
 	Writing []meter.Point `json:"writing"` // speeds
 	Reading []meter.Point `json:"reading"`
@@ -270,14 +271,14 @@ func (r *wholeRun) carried() (p Progress) {
 }
 
 // extents lists all that is claimed. Of what is beyond a loss, only a tail was tested.
-func (r *wholeRun) extents(all badList) []Extent {
+func (r *wholeRun) extents(all badList) []Stretch {
 	tested, size := r.rep.Tested, r.rep.Claimed
 	if l := r.rep.Loss; l != nil {
 		tested = r.asked
 		if l.Anywhere {
-			list := []Extent{{0, r.head, Missing}}
+			list := []Stretch{stretch(0, r.head, Missing)}
 			if r.head < size {
-				list = append(list, Extent{r.head, size - r.head, Unwritten})
+				list = append(list, stretch(r.head, size-r.head, Unwritten))
 			}
 			return list
 		}
@@ -287,12 +288,12 @@ func (r *wholeRun) extents(all badList) []Extent {
 		}
 		all = all.outside(l.Real, size-l.Tail)
 		if end := min(tested, size-l.Tail); end > l.Real {
-			all.add(Extent{l.Real, end - l.Real, state})
+			all.add(stretch(l.Real, end-l.Real, state))
 		}
 	}
 	list := all.cover(tested)
 	if tested < size {
-		list = append(list, Extent{tested, size - tested, Unwritten})
+		list = append(list, stretch(tested, size-tested, Unwritten))
 	}
 	return list
 }
@@ -422,10 +423,10 @@ func (r *wholeRun) writeNarrowly(buf []byte, off int64) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, e := range failed {
-		r.bad.add(Extent{e.Offset, e.Length, Unwritable})
+		r.bad.add(stretch(e.Offset, e.Length, Unwritable))
 	}
 	if len(failed) == 0 {
-		r.bad.add(Extent{off, mark.Size, Shaky})
+		r.bad.add(stretch(off, mark.Size, Shaky))
 	}
 	if any {
 		r.failedRow = 0
@@ -443,7 +444,7 @@ const (
 )
 
 // narrow finds out which parts of a stretch fail. do is an access to a part; an error that has nothing to do with the place ends it.
-func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []Extent, err error) {
+func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []Stretch, err error) {
 	sector := int64(r.dev.SectorSize())
 	fails := func(off, n int64) (bool, error) {
 		err := do(off, n)
@@ -459,7 +460,7 @@ func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []E
 	var into func(off, n int64) error
 	into = func(off, n int64) error {
 		if n == sector {
-			failed = append(failed, Extent{off, n, Failing})
+			failed = append(failed, stretch(off, n, Failing))
 			return nil
 		}
 		all := true
@@ -473,11 +474,11 @@ func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []E
 			}
 		}
 		if all || r.failures.Load() > patience {
-			failed = append(failed, Extent{off, n, Failing})
+			failed = append(failed, stretch(off, n, Failing))
 			return nil
 		}
 		half := max(n/2/sector, 1) * sector
-		for _, part := range []Extent{{Offset: off, Length: half}, {Offset: off + half, Length: n - half}} {
+		for _, part := range []layout.Extent{{Offset: off, Length: half}, {Offset: off + half, Length: n - half}} {
 			bad, err := fails(part.Offset, part.Length)
 			if err != nil {
 				return err

@@ -3,7 +3,6 @@ package image
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"hash"
 	"hash/crc32"
 	"io"
@@ -19,7 +18,7 @@ const membersMax = 100_000
 type member struct {
 	name    string
 	size    int64
-	refusal string // why it can't be unpacked; empty if it can
+	refusal *UnusableError // why it can't be unpacked; nil if it can
 	open    func() (io.ReadCloser, error)
 }
 
@@ -39,11 +38,11 @@ func chooseMember(kind string, all []member, s setting, peeks int) (member, erro
 	slices.SortStableFunc(files, func(a, b member) int { return cmp.Compare(b.size, a.size) })
 	var disks, named []member
 	for _, m := range files[:min(len(files), peeks)] {
-		recognised, what, looked := m.probe(s)
+		recognised, none := m.probe(s)
 		switch {
 		case recognised:
 			disks = append(disks, m)
-		case hasImageName(m.name) && (!looked || what == ""):
+		case hasImageName(m.name) && !none:
 			named = append(named, m)
 		}
 	}
@@ -51,8 +50,8 @@ func chooseMember(kind string, all []member, s setting, peeks int) (member, erro
 		disks = named
 	}
 	switch {
-	case len(disks) == 1 && disks[0].refusal != "", len(disks) == 0 && len(files) > 0 && files[0].refusal != "":
-		return member{}, &UnusableError{s.path, append(disks, files...)[0].refusal, "unpack it with the program that made it, and give the image that comes out"}
+	case len(disks) == 1 && disks[0].refusal != nil, len(disks) == 0 && len(files) > 0 && files[0].refusal != nil:
+		return member{}, append(disks, files...)[0].refusal
 	case len(disks) == 1:
 		return disks[0], nil
 	case len(disks) > 1:
@@ -64,22 +63,20 @@ func chooseMember(kind string, all []member, s setting, peeks int) (member, erro
 // noImage says what an archive holds in place of an image.
 func noImage(kind string, files []member, s setting) error {
 	if boot := bootFiles(files); boot != "" {
-		return &UnusableError{
-			s.path, fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", boot, len(files)),
-			"such files are copied, not stamped: unpack them onto a card that has an empty FAT file system",
-		}
+		return &UnusableError{Path: s.path, Why: HoldsBootFiles, Name: boot, Count: int64(len(files))}
 	}
-	return &UnusableError{s.path, holdings(kind, files), "look for another download, or unpack it and see what it holds"}
+	e := &UnusableError{Path: s.path, Why: HoldsNoImage, Packing: kind, Count: int64(len(files))}
+	if len(files) > 0 {
+		e.Name, e.Bytes = files[0].name, files[0].size
+	}
+	return e
 }
 
-func holdings(kind string, files []member) string {
-	if len(files) == 0 {
-		return fmt.Sprintf("is %s archive with no files in it", article(kind))
-	}
-	if len(files) == 1 {
-		return fmt.Sprintf("holds no image of a disk; its only file is %s (%d bytes)", files[0].name, files[0].size)
-	}
-	return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%d bytes)", len(files), files[0].name, files[0].size)
+// peeksMax bounds how many members are looked into where that is quick.
+const peeksMax = 64
+
+func tooManyMembers(path string) error {
+	return &UnusableError{Path: path, Why: ManyMembers, Count: membersMax}
 }
 
 // bootFiles names a file that a board's boot loader looks for on a FAT file system, if there is one.
@@ -106,8 +103,8 @@ func memberNamed(files []member, s setting) (member, error) {
 		}
 	}
 	if len(based) == 1 {
-		if based[0].refusal != "" {
-			return member{}, &UnusableError{s.path, based[0].refusal, "unpack it with the program that made it, and give the image that comes out"}
+		if based[0].refusal != nil {
+			return member{}, based[0].refusal
 		}
 		return based[0], nil
 	}
@@ -130,21 +127,20 @@ func memberNames(files []member) []string {
 }
 
 // probe looks into a member.
-func (m member) probe(s setting) (recognised bool, what string, looked bool) {
-	if m.refusal != "" {
-		return false, "", false
+func (m member) probe(s setting) (recognised, none bool) {
+	if m.refusal != nil {
+		return false, false
 	}
 	r, err := m.open()
 	if err != nil {
-		return false, "", false
+		return false, false
 	}
 	defer r.Close()
 	start, err := io.ReadAll(io.LimitReader(r, probeSize))
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) || len(start) == 0 {
-		return false, "", false
+		return false, false
 	}
-	recognised, what = probe(start, s)
-	return recognised, what, true
+	return probe(start, s)
 }
 
 // isLitter tells files that some systems add for themselves.

@@ -32,14 +32,51 @@ func (e *DamageError) Error() string {
 
 func (e *DamageError) Unwrap() error { return e.Err }
 
+// Unusable is the kind of reason for which no image can be had from a file.
+type Unusable string
+
+// The kinds, and which fields of an UnusableError belong to each.
+const (
+	Empty          Unusable = "empty"
+	IsOther        Unusable = "is something else"    // Other
+	HoldsOther     Unusable = "holds something else" // Other
+	HoldsNothing   Unusable = "holds no bytes"
+	HoldsLittle    Unusable = "holds too few bytes"  // Bytes
+	HoldsNoImage   Unusable = "holds no image"       // Packing, Count of files, the largest by Name and Bytes
+	HoldsBootFiles Unusable = "holds boot files"     // Name of one among Count
+	HoldsOne       Unusable = "holds a single image" // and a member was asked for
+	PackedTooOften Unusable = "packed too often"     // more than Count times
+	UnpacksToMuch  Unusable = "unpacks to too much"  // more than Most, or says so (Claimed)
+	ManyMembers    Unusable = "too many members"     // more than Count
+	NeedsFile      Unusable = "needs a file"         // Packing, that of an archive, which came through a pipe
+	Encrypted      Unusable = "encrypted"            // Name; empty: all of it
+	UnknownMethod  Unusable = "unknown method"       // Name of the member and Method; either may be empty
+	UnknownFilter  Unusable = "unknown filter"       // Method
+	UnknownVersion Unusable = "unknown version"      // Packing, Count
+	NeedsMemory    Unusable = "needs much memory"    // Bytes, 0 where it isn't known, of which Most are taken
+)
+
 // UnusableError says that a file, whole as it may be, holds no image that can be had from it.
 type UnusableError struct {
-	Path string
-	Why  string // "is a web page, not an image"
-	Next string // what to do; may be empty
+	Path          string
+	Why           Unusable
+	Other         Stranger
+	Packing, Name string
+	Method        string
+	Count         int64
+	Bytes, Most   int64
+	Claimed       bool
 }
 
-func (e *UnusableError) Error() string { return e.Path + " " + e.Why }
+func (e *UnusableError) Error() string {
+	text := e.Path + ": " + string(e.Why)
+	for _, detail := range []string{string(e.Other.Kind), e.Packing, e.Name, e.Method} {
+		if detail != "" {
+			text += ", " + detail
+		}
+	}
+	return text
+}
 
 // ChoiceError says that the user must choose the image within an archive.
 type ChoiceError struct {
@@ -54,3 +91,16 @@ func (e *ChoiceError) Error() string {
 	}
 	return fmt.Sprintf("%s holds %d images: %s", e.Path, len(e.Members), strings.Join(e.Members, ", "))
 }
+
+// placedError is an error of a decoder that knows its place in the packed stream.
+type placedError struct {
+	packing string // of the stream
+	at      int64  // bytes from its start
+	err     error
+}
+
+func (e *placedError) Error() string {
+	return fmt.Sprintf("%s, in the part at byte %d: %v", e.packing, e.at, e.err)
+}
+
+func (e *placedError) Unwrap() error { return e.err }

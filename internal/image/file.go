@@ -16,7 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"zipstamp/internal/image/xz"
+	"zipstamp/internal/layout"
 )
 
 // File is a download, open for reading. It can be looked at and unpacked any number of times, by one
@@ -215,7 +215,7 @@ func (c Contents) Names(f *File) []string {
 // memberIsImage tells whether the member is the image itself, and not packed once more.
 func (c Contents) memberIsImage() bool {
 	innermost, _, _ := strings.Cut(c.Packing, " in ")
-	return innermost == zipPacking.name || innermost == sevenZipPacking.name || innermost == tarPacking.name
+	return packingNamed(innermost).archive
 }
 
 // Look finds out what is in the file, without unpacking more than the first bytes, and remembers it. member
@@ -232,19 +232,19 @@ func (f *File) Look(member string) (Contents, error) {
 
 func (f *File) look(member string) (Contents, error) {
 	if f.Size == 0 && !f.once {
-		return Contents{}, &UnusableError{f.Path, "is empty", "download it again"}
+		return Contents{}, &UnusableError{Path: f.Path, Why: Empty}
 	}
 	p := f.packing()
 	if p.name == RawPacking {
-		if what := stranger(f.head); what != "" && !f.any {
-			return Contents{}, notAnImage(f.Path, what)
+		if other := strangerOf(f.head); other.Kind != "" && !f.any {
+			return Contents{}, &UnusableError{Path: f.Path, Why: IsOther, Other: other}
 		}
 	}
 	c := Contents{Packing: p.name}
 	var err error
 	switch {
 	case p.unpack == nil && f.once:
-		return c, &UnusableError{f.Path, "is " + article(p.name) + " archive, which can't be unpacked as it comes in", "save it to a file, and give that"}
+		return c, &UnusableError{Path: f.Path, Why: NeedsFile, Packing: p.name}
 	case p.look != nil && !f.once:
 		c, err = p.look(f, member)
 	}
@@ -258,16 +258,9 @@ func (f *File) look(member string) (Contents, error) {
 	return f.lookInside(c, member)
 }
 
-func article(name string) string {
-	if strings.ContainsRune("aeiou8x", rune(name[0])) {
-		return "an " + name
-	}
-	return "a " + name
-}
-
 // lookInside unpacks the first bytes.
 func (f *File) lookInside(c Contents, member string) (Contents, error) {
-	set := setting{path: f.Path, member: member, lanes: 1, limit: math.MaxInt64, index: c.index, any: f.any}
+	set := setting{path: f.Path, member: member, lanes: 1, limit: math.MaxInt64, any: f.any}
 	if f.once {
 		return f.lookIntoPipe(c, set)
 	}
@@ -305,21 +298,13 @@ func (f *File) lookIntoPipe(c Contents, set setting) (Contents, error) {
 // describe adds to what a file says of itself what its first bytes show.
 func (f *File) describe(c Contents, st *stack, member string) (Contents, error) {
 	if member != "" && st.member() == "" {
-		return c, &UnusableError{f.Path, "holds a single image, so there is no member to choose", "leave --member out"}
+		return c, &UnusableError{Path: f.Path, Why: HoldsOne}
 	}
 	if len(st.layers) > 1 || c.Size.Certainty == Unknown {
 		c.Size = st.size()
 	}
 	c.Packing, c.Member, c.Recognised, c.Unchecked = st.packing(), st.member(), st.recognised, st.unchecked()
 	return c, nil
-}
-
-func notAnImage(path, what string) error {
-	next := "download the image again, from its publisher's page"
-	if strings.HasSuffix(what, "archive") || strings.HasSuffix(what, "file") {
-		next = "unpack it first, and give the image that is in it"
-	}
-	return &UnusableError{path, "is " + what + ", not an image of a disk", next}
 }
 
 // Bounds of what a file may unpack to where no other is set: images of systems pack to a third, and a card that is nearly
@@ -346,28 +331,24 @@ func (f *File) Shortfall() int64 {
 	if f.Packing() != RawPacking || f.once {
 		return 0
 	}
-	return max(partitionsEnd(f.head)-f.Size, 0)
+	table, _ := layout.ParseMBR(f.head)
+	return max(table.End()-f.Size, 0)
 }
 
 // total is how long the file is according to what it says itself.
 func (f *File) total() Size {
-	switch {
-	case f.once:
-		return Size{}
-	case f.Packing() == sevenZipPacking.name:
-		return sevenZipTotal(f.head)
-	case f.Packing() == zipPacking.name:
-		return zipTotal(f.head)
+	if total := f.packing().total; total != nil && !f.once {
+		return total(f.head)
 	}
 	return Size{}
 }
 
-// What says what the file is, where it is no image of a disk: "a web page"; "" otherwise.
-func (f *File) What() string {
+// Other says what the file is, where it is no image of a disk.
+func (f *File) Other() Stranger {
 	if f.Packing() != RawPacking {
-		return ""
+		return Stranger{}
 	}
-	return stranger(f.head)
+	return strangerOf(f.head)
 }
 
 // Reader reads the file as it was downloaded: from its start, or what has not been read yet of a pipe.
@@ -383,8 +364,7 @@ func (f *File) name(err error, packing string, at int64) error {
 	var pathErr *fs.PathError
 	var damage *DamageError
 	var unusable *UnusableError
-	var unsupported *xz.UnsupportedError
-	var wrongXZ *xz.Error
+	var placed *placedError
 	var foreign *trailingError
 	switch {
 	case errors.As(err, &foreign):
@@ -400,10 +380,12 @@ func (f *File) name(err error, packing string, at int64) error {
 		return unusable
 	case errors.As(err, new(*ChoiceError)), errors.As(err, &pathErr):
 		return err
-	case errors.As(err, &unsupported):
-		return &UnusableError{f.Path, "can't be unpacked: " + unsupported.Why, "look for another download of the same image"}
-	case errors.As(err, &wrongXZ) && strings.HasSuffix(packing, xzPacking.name): // the outermost, so the place is one in the file
-		return &DamageError{Path: f.Path, Packing: packing, At: wrongXZ.At, Truncated: errors.Is(err, io.ErrUnexpectedEOF), Err: wrongXZ.Err}
+	case errors.As(err, &placed) && placed.packing == f.Packing(): // the outermost, so the place is one in the file
+		damage = &DamageError{Path: f.Path, Packing: packing, At: placed.at, Truncated: errors.Is(err, io.ErrUnexpectedEOF), Err: placed.err}
+		if damage.Truncated {
+			damage.Total = f.total()
+		}
+		return damage
 	}
 	return &DamageError{Path: f.Path, Packing: packing, At: at, Err: err}
 }

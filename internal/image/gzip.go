@@ -14,6 +14,7 @@ import (
 var gzipPacking = packing{
 	name:    "gzip",
 	endings: []string{".gz"},
+	kind:    FileGzip,
 	// RFC 1952 section 2.3.1: ID1, ID2, and the only method, deflate.
 	match: func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) },
 	look: func(f *File, _ string) (Contents, error) {

@@ -3,105 +3,117 @@ package image
 import (
 	"bytes"
 	"encoding/binary"
-	"fmt"
 	"html"
+	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"zipstamp/internal/layout"
 )
 
 // headSize is how much of a file's or image's start is looked at to know what it is: up to and with
 // the btrfs superblock at 64 KiB.
 const headSize = 72 << 10
 
-// strangers are known by bytes at fixed places, and are never a disk.
+// StrangerKind is a kind of file that no disk starts with.
+type StrangerKind string
+
+// The kinds.
+const (
+	ProgramELF     StrangerKind = "ELF program"
+	ProgramMachO   StrangerKind = "Mach-O program"
+	ProgramFat     StrangerKind = "Mach-O or Java program"
+	OfficeDocument StrangerKind = "office document"
+	Script         StrangerKind = "script"
+	PDF            StrangerKind = "PDF"
+	Package        StrangerKind = "software package"
+	PackageRPM     StrangerKind = "RPM package"
+	Archive7z      StrangerKind = "7z archive"
+	ArchiveRAR     StrangerKind = "RAR archive"
+	ArchiveZip     StrangerKind = "zip archive"
+	FileGzip       StrangerKind = "gzip file"
+	FileXZ         StrangerKind = "xz file"
+	FileZstd       StrangerKind = "zstd file"
+	FileLZ4        StrangerKind = "lz4 file"
+	PicturePNG     StrangerKind = "PNG picture"
+	PictureJPEG    StrangerKind = "JPEG picture"
+	PictureGIF     StrangerKind = "GIF picture"
+	ArchiveTar     StrangerKind = "tar archive"
+	KernelARM64    StrangerKind = "kernel for 64-bit ARM"
+	KernelARM32    StrangerKind = "kernel for 32-bit ARM"
+	KernelRISCV    StrangerKind = "kernel for RISC-V"
+	DeviceTree     StrangerKind = "device tree"
+	BootLoaderFile StrangerKind = "boot loader file"
+	InitialFS      StrangerKind = "initial file system"
+	KernelX86      StrangerKind = "kernel for x86"
+	ProgramWindows StrangerKind = "Windows program"
+	WebPage        StrangerKind = "web page"
+	XML            StrangerKind = "XML document"
+	Text           StrangerKind = "text"
+)
+
+// Stranger is what something is that is no image of a disk; the zero value: nothing is known against it.
+type Stranger struct {
+	Kind  StrangerKind
+	Title string // of a web page; may be empty
+}
+
+// Packed tells whether it is a packed file or an archive, so that there may be an image in it.
+func (s Stranger) Packed() bool {
+	return slices.Contains([]StrangerKind{Archive7z, ArchiveRAR, ArchiveZip, ArchiveTar, FileGzip, FileXZ, FileZstd, FileLZ4}, s.Kind)
+}
+
+// strangers are known by bytes at fixed places, and are never a disk. Those that are packings are in the table of packings.
 var strangers = []struct {
-	at   int
-	mark string
-	what string
+	layout.Mark
+	kind StrangerKind
 }{
-	{0, "\x7fELF", "a program (ELF)"},
-	{0, "\xcf\xfa\xed\xfe", "a program (Mach-O)"},
-	{0, "\xca\xfe\xba\xbe", "a program (Mach-O or Java)"},
-	{0, "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "an installer or office document"},
-	{0, "#!", "a script"},
-	{0, "%PDF-", "a PDF document"},
-	{0, "!<arch>\n", "a software package"},
-	{0, "\xed\xab\xee\xdb", "a software package (RPM)"},
-	{0, "7z\xbc\xaf\x27\x1c", "a 7z archive"},
-	{0, "Rar!\x1a\x07", "a RAR archive"},
-	{0, "PK\x03\x04", "a zip archive"},
-	{0, "\x1f\x8b\x08", "a gzip file"},
-	{0, "\xfd7zXZ\x00", "an xz file"},
-	{0, "\x28\xb5\x2f\xfd", "a zstd file"},
-	{0, "\x04\x22\x4d\x18", "an lz4 file"},
-	{0, "\x89PNG\r\n\x1a\n", "a picture (PNG)"},
-	{0, "\xff\xd8\xff", "a picture (JPEG)"},
-	{0, "GIF8", "a picture (GIF)"},
-	{257, "ustar", "a tar archive"},
-	{56, "ARM\x64", "a Linux kernel (64-bit ARM)"},            // Documentation/arch/arm64/booting.rst
-	{0x24, "\x18\x28\x6f\x01", "a Linux kernel (32-bit ARM)"}, // Documentation/arch/arm/booting.rst, zImage
-	{0x38, "RSC\x05", "a Linux kernel (RISC-V)"},              // Documentation/arch/riscv/boot-image-header.rst
-	{0, "\xd0\x0d\xfe\xed", "a device tree"},                  // Devicetree Specification 0.4 section 5.2
-	{0, "\x27\x05\x19\x56", "a file for a boot loader"},
-	{0, "070701", "an initial file system (cpio)"},
+	{layout.Mark{At: 0, Bytes: "\x7fELF"}, ProgramELF},
+	{layout.Mark{At: 0, Bytes: "\xcf\xfa\xed\xfe"}, ProgramMachO},
+	{layout.Mark{At: 0, Bytes: "\xca\xfe\xba\xbe"}, ProgramFat},
+	{layout.Mark{At: 0, Bytes: "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"}, OfficeDocument},
+	{layout.Mark{At: 0, Bytes: "#!"}, Script},
+	{layout.Mark{At: 0, Bytes: "%PDF-"}, PDF},
+	{layout.Mark{At: 0, Bytes: "!<arch>\n"}, Package},
+	{layout.Mark{At: 0, Bytes: "\xed\xab\xee\xdb"}, PackageRPM},
+	{layout.Mark{At: 0, Bytes: "Rar!\x1a\x07"}, ArchiveRAR},
+	{layout.Mark{At: 0, Bytes: "\x89PNG\r\n\x1a\n"}, PicturePNG},
+	{layout.Mark{At: 0, Bytes: "\xff\xd8\xff"}, PictureJPEG},
+	{layout.Mark{At: 0, Bytes: "GIF8"}, PictureGIF},
+	{layout.KernelARM64, KernelARM64},
+	{layout.KernelARM32, KernelARM32},
+	{layout.KernelRISCV, KernelRISCV},
+	{layout.DeviceTree, DeviceTree},
+	{layout.Mark{At: 0, Bytes: "\x27\x05\x19\x56"}, BootLoaderFile},
+	{layout.Mark{At: 0, Bytes: "070701"}, InitialFS},
+	{layout.KernelX86, KernelX86},
 }
 
-// disks are byte strings that partition tables and file systems have, where a disk may start with them.
-var disks = []struct {
-	at   int
-	mark string
-}{
-	{510, "\x55\xaa"},          // MBR, or FAT boot sector
-	{512, "EFI PART"},          // GPT, 512-byte sectors (UEFI 2.10 section 5.3.2)
-	{4096, "EFI PART"},         // GPT, 4096-byte sectors
-	{0, "hsqs"},                // squashfs
-	{1080, "\x53\xef"},         // ext2, ext3, ext4
-	{32769, "CD001"},           // ISO 9660 (ECMA-119 section 8.1)
-	{64<<10 + 64, "_BHRfS_M"},  // btrfs
-	{1024, "\x10\x20\xf5\xf2"}, // f2fs
-	{0, "XFSB"},                // xfs
-	{1024, "\xe2\xe1\xf5\xe0"}, // erofs
-}
-
-func hasMark(head []byte, at int, mark string) bool {
-	return len(head) >= at+len(mark) && string(head[at:at+len(mark)]) == mark
-}
-
-// isDisk tells whether head is the start of a disk with a partition table or file system.
+// isDisk tells whether head is the start of a disk with a partition table or file system. Some kernels have a boot sector's signature.
 func isDisk(head []byte) bool {
-	if isKernelX86(head) {
-		return false
-	}
-	for _, d := range disks {
-		if hasMark(head, d.at, d.mark) {
-			return true
-		}
-	}
-	return false
+	return !layout.KernelX86.In(head) && layout.StartsLikeDisk(head)
 }
 
-// stranger says what head is the start of, if that is something that no disk starts with; "" if it
-// may be a disk.
-func stranger(head []byte) string {
+// strangerOf says what head is the start of, if that is something that no disk starts with.
+func strangerOf(head []byte) Stranger {
 	if isDisk(head) {
-		return ""
+		return Stranger{}
 	}
 	for _, s := range strangers {
-		if hasMark(head, s.at, s.mark) {
-			return s.what
+		if s.In(head) {
+			return Stranger{Kind: s.kind}
 		}
 	}
-	if isKernelX86(head) {
-		return "a Linux kernel (x86)"
+	for _, p := range packings {
+		if p.kind != "" && p.match(head) {
+			return Stranger{Kind: p.kind}
+		}
 	}
 	if isWindowsProgram(head) {
-		return "a program (Windows)"
+		return Stranger{Kind: ProgramWindows}
 	}
 	return textKind(head)
 }
-
-// isKernelX86 tells a kernel that has a boot sector's signature (Documentation/arch/x86/boot.rst, "header" at 0x202).
-func isKernelX86(head []byte) bool { return hasMark(head, 0x202, "HdrS") }
 
 // isWindowsProgram looks for the PE signature where the MS-DOS header says it is (PE format, "MS-DOS stub").
 func isWindowsProgram(head []byte) bool {
@@ -109,39 +121,39 @@ func isWindowsProgram(head []byte) bool {
 		return false
 	}
 	at := binary.LittleEndian.Uint32(head[0x3C:])
-	return int64(at) < int64(len(head)) && hasMark(head, int(at), "PE\x00\x00")
+	return int64(at) < int64(len(head)) && (layout.Mark{At: int(at), Bytes: "PE\x00\x00"}).In(head)
 }
 
 // textKind tells web pages and other text; a disk isn't text for 512 bytes.
-func textKind(head []byte) string {
+func textKind(head []byte) Stranger {
 	text := head[:min(len(head), 512)]
 	if len(text) == 0 {
-		return ""
+		return Stranger{}
 	}
 	for _, b := range text {
 		if b < ' ' && b != '\t' && b != '\n' && b != '\r' && b != '\f' && b != 0x1b {
-			return ""
+			return Stranger{}
 		}
 	}
 	if !utf8.Valid(text[:lastWhole(text)]) {
-		return ""
+		return Stranger{}
 	}
 	text = bytes.ToLower(bytes.TrimLeft(text, "\xef\xbb\xbf \t\r\n"))
 	for _, tag := range []string{"<!doctype html", "<html", "<head", "<body", "<!--", "<script", "<title", "<meta"} {
 		if bytes.HasPrefix(text, []byte(tag)) {
-			return "a web page" + title(head)
+			return Stranger{WebPage, title(head)}
 		}
 	}
 	if bytes.HasPrefix(text, []byte("<?xml")) {
-		return "an XML document"
+		return Stranger{Kind: XML}
 	}
-	return "text"
+	return Stranger{Kind: Text}
 }
 
 // titleMax bounds the title of a page that is shown, in bytes.
 const titleMax = 80
 
-// title is that of a web page, as an addition to a sentence; empty if the page's start has none.
+// title is that of a web page; empty if the page's start has none.
 func title(head []byte) string {
 	lower := bytes.ToLower(head)
 	at := bytes.Index(lower, []byte("<title"))
@@ -154,14 +166,11 @@ func title(head []byte) string {
 	}
 	after, _, _ = bytes.Cut(after, []byte("<"))
 	words := strings.Join(strings.Fields(strings.ToValidUTF8(html.UnescapeString(string(after)), "?")), " ")
-	if words == "" {
-		return ""
-	}
 	for len(words) > titleMax {
 		_, size := utf8.DecodeLastRuneInString(words)
 		words = words[:len(words)-size]
 	}
-	return fmt.Sprintf(" (%q)", words)
+	return words
 }
 
 // lastWhole is where the last rune of p that isn't cut off ends.
@@ -175,26 +184,4 @@ func lastWhole(p []byte) int {
 		}
 	}
 	return len(p)
-}
-
-// partitionsEnd is where the last partition of an MBR ends, in bytes; 0 without one. A protective entry
-// (GPT) covers the disk, whatever its size, so it counts for nothing.
-func partitionsEnd(head []byte) int64 {
-	const table, entry, sector = 446, 16, 512 // classic generic MBR, as in UEFI 2.10 section 5.2.1
-	if !hasMark(head, 510, "\x55\xaa") {
-		return 0
-	}
-	var end int64
-	for i := range 4 {
-		e := head[table+i*entry:][:entry]
-		kind := e[4]
-		if e[0]&0x7F != 0 { // neither active nor inactive: a boot sector of a file system, not an MBR
-			return 0
-		}
-		if kind != 0 && kind != 0xEE {
-			start, count := binary.LittleEndian.Uint32(e[8:]), binary.LittleEndian.Uint32(e[12:])
-			end = max(end, (int64(start)+int64(count))*sector)
-		}
-	}
-	return end
 }

@@ -23,6 +23,7 @@ const (
 var lz4Packing = packing{
 	name:    "lz4",
 	endings: []string{".lz4"},
+	kind:    FileLZ4,
 	match: func(head []byte) bool {
 		if len(head) < 7 {
 			return false

@@ -3,7 +3,6 @@ package image
 import (
 	"bufio"
 	"encoding/binary"
-	"fmt"
 	"math"
 	"math/bits"
 
@@ -40,7 +39,7 @@ var lzmaPacking = packing{
 			return nil, err
 		}
 		if dict := int64(binary.LittleEndian.Uint32(head[1:])); dict > windowMax {
-			return nil, &UnusableError{s.path, fmt.Sprintf("can't be unpacked: it needs a dictionary of %d MiB, and %d MiB are the most that is taken", dict>>20, windowMax>>20), "look for another download of the same image"}
+			return nil, &UnusableError{Path: s.path, Why: NeedsMemory, Bytes: dict, Most: windowMax}
 		}
 		l := &layer{unchecked: true}
 		if n := binary.LittleEndian.Uint64(head[5:]); n != lzmaUnknown {

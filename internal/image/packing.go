@@ -3,8 +3,7 @@ package image
 import (
 	"bufio"
 	"io"
-
-	"zipstamp/internal/image/xz"
+	"slices"
 )
 
 // packing is a way in which images are packed. To add one, write its file and a line in packings.
@@ -15,6 +14,15 @@ type packing struct {
 	name    string // as people call it
 	endings []string
 	match   func(head []byte) bool
+
+	// kind is what it is where it stands in place of an image; empty: nothing that has a name of its own.
+	kind StrangerKind
+
+	// archive tells that what comes out is a member, under a name of its own.
+	archive bool
+
+	// total is how long a file is by its own account, for one that is cut short. nil: it doesn't say.
+	total func(head []byte) Size
 
 	// look reads what a file says of itself, without unpacking more than it must. nil: nothing beyond what
 	// unpack finds.
@@ -35,6 +43,11 @@ func init() {
 	}
 }
 
+// packingNamed is the packing with a name.
+func packingNamed(name string) packing {
+	return packings[slices.IndexFunc(packings, func(p packing) bool { return p.name == name })]
+}
+
 // packingOf is the packing that a head shows.
 func packingOf(head []byte) packing {
 	for _, p := range packings {
@@ -47,12 +60,11 @@ func packingOf(head []byte) packing {
 
 // setting is how to unpack.
 type setting struct {
-	path   string    // of the file, for messages
-	member string    // the image asked for within an archive; empty if none is
-	lanes  int       // how many blocks may be unpacked side by side
-	limit  int64     // bytes that any stream may unpack to
-	any    bool      // what comes out needn't be an image
-	index  *xz.Index // of an xz file; nil within another packing
+	path   string // of the file, for messages
+	member string // the image asked for within an archive; empty if none is
+	lanes  int    // how many blocks may be unpacked side by side
+	limit  int64  // bytes that any stream may unpack to
+	any    bool   // what comes out needn't be an image
 }
 
 // layer is a packing being unpacked.
@@ -79,9 +91,16 @@ type Contents struct {
 	Unchecked  bool   // no packing that it is in has check values, so that damage may go unseen
 	Recognised bool   // the image starts with a partition table or file system
 
-	start func(r *packedReader, s setting) (*layer, error) // unpacks the outermost layer
-	index *xz.Index
-	asked string // the member that was asked for
+	start  func(r *packedReader, s setting) (*layer, error) // unpacks the outermost layer
+	blocks blockIndex                                       // of a file whose parts can be unpacked by themselves; nil for others
+	asked  string                                           // the member that was asked for
+}
+
+// blockIndex knows the parts of a packed file that can be unpacked by themselves.
+type blockIndex interface {
+	Count() int64
+	Find(off int64) (block int, start int64, ok bool) // the block that has a byte of the image, and where in the image it starts
+	Open(from io.ReaderAt, block int) io.ReadCloser   // unpacks a block; its errors are *placedError, or those of reading
 }
 
 // Size is how large an image is when unpacked.

@@ -28,6 +28,9 @@ const (
 var sevenZipPacking = packing{
 	name:    "7z",
 	endings: []string{".7z"},
+	kind:    Archive7z,
+	archive: true,
+	total:   sevenZipTotal,
 	match:   func(head []byte) bool { return bytes.HasPrefix(head, []byte("7z\xbc\xaf\x27\x1c")) },
 	look:    look7z,
 }
@@ -63,7 +66,7 @@ func unpack7zLZMA(properties []byte, size uint64, in []io.ReadCloser) (io.ReadCl
 
 func bound7zDict(dict int64) error {
 	if dict > windowMax {
-		return &xz.UnsupportedError{Why: fmt.Sprintf("it needs a dictionary of %d MiB, and %d MiB are the most that is taken", dict>>20, windowMax>>20)}
+		return &UnusableError{Why: NeedsMemory, Bytes: dict, Most: windowMax}
 	}
 	return nil
 }
@@ -98,7 +101,7 @@ func look7z(f *File, wanted string) (c Contents, err error) {
 	for i, m := range archive.File {
 		if m.FileInfo().Mode().IsRegular() && m.UncompressedSize <= math.MaxInt64 {
 			index[m.Name] = i
-			members = append(members, member{m.Name, int64(m.UncompressedSize), "", m.Open})
+			members = append(members, member{m.Name, int64(m.UncompressedSize), nil, m.Open})
 		}
 	}
 	chosen, err := chooseMember("7z", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64}, sevenZipPeeks)
@@ -148,10 +151,10 @@ func (m *member7z) Read(p []byte) (n int, err error) {
 func err7z(err error) error {
 	var read *sevenzip.ReadError
 	if errors.As(err, &read) && read.Encrypted {
-		return &UnusableError{Why: "is encrypted: it needs a password", Next: "unpack it with the program that made it, and give the image that comes out"}
+		return &UnusableError{Why: Encrypted}
 	}
 	if err != nil && strings.Contains(err.Error(), "unsupported compression algorithm") { // the library has no error of its own for it
-		return &UnusableError{Why: "is packed by a method that is not built in (such as Deflate64)", Next: "unpack it with the program that made it, and give the image that comes out"}
+		return &UnusableError{Why: UnknownMethod}
 	}
 	return err
 }

@@ -64,7 +64,7 @@ func newExpander(r *bufio.Reader) (*expander, error) {
 	}
 	switch {
 	case major != 1:
-		return nil, &UnusableError{Why: fmt.Sprintf("is a sparse Android image of version %d, and only version 1 is known", major), Next: "look for another download of the same image"}
+		return nil, &UnusableError{Why: UnknownVersion, Packing: "sparse", Count: int64(major)}
 	case headerLen < sparseHeaderLen || e.chunkHeader < sparseChunkLen || e.blockSize == 0 || e.blockSize%4 != 0 || e.blockSize > sparseBlockMax:
 		return nil, errors.New("the sparse image's header is not well formed")
 	}

@@ -3,14 +3,13 @@ package image
 import (
 	"bufio"
 	"errors"
-	"fmt"
 	"io"
 	"math"
 	"slices"
 	"strings"
 )
 
-// layersMax bounds how many packings may be in each other: an image, sparse, in a compressed archive, in another.
+// layersMax bounds how deep packings may be nested: an image, sparse, in a compressed archive, in another.
 const layersMax = 4
 
 // stack is all layers of a file at work: what comes out of one goes into the next, and the last gives the image.
@@ -48,7 +47,7 @@ func (st *stack) descend(s setting) error {
 			return err
 		}
 		if len(head) == 0 && !s.any {
-			return &UnusableError{s.path, "holds an image of no bytes", "download it again"}
+			return &UnusableError{Path: s.path, Why: HoldsNothing}
 		}
 		st.head, st.recognised = slices.Clone(head), isDisk(head)
 		p := packingOf(head)
@@ -56,13 +55,12 @@ func (st *stack) descend(s setting) error {
 			break
 		}
 		if len(st.layers) == layersMax {
-			return &UnusableError{s.path, fmt.Sprintf("is packed more than %d times over", layersMax), "unpack it, and see what it holds"}
+			return &UnusableError{Path: s.path, Why: PackedTooOften, Count: layersMax}
 		}
 		inner := s
 		if st.member() != "" {
 			inner.member = "" // the outer archive had what was asked for
 		}
-		inner.index = nil
 		next, err := p.unpack(out, inner)
 		if err != nil {
 			return err
@@ -72,21 +70,13 @@ func (st *stack) descend(s setting) error {
 	if s.any {
 		return nil
 	}
-	if what := stranger(st.head); what != "" {
-		return strangerWithin(s.path, what)
+	if other := strangerOf(st.head); other.Kind != "" {
+		return &UnusableError{Path: s.path, Why: HoldsOther, Other: other}
 	}
 	if len(st.head) < imageMin {
-		return &UnusableError{s.path, fmt.Sprintf("holds %d bytes, too few for an image of a disk", len(st.head)), "look for another download"}
+		return &UnusableError{Path: s.path, Why: HoldsLittle, Bytes: int64(len(st.head))}
 	}
 	return nil
-}
-
-func strangerWithin(path, what string) *UnusableError {
-	next := "look for another download"
-	if strings.HasSuffix(what, "archive") {
-		next = "unpack it once, and give the " + strings.TrimPrefix(what, "a ") + " that comes out"
-	}
-	return &UnusableError{path, "holds " + what + ", not an image of a disk", next}
 }
 
 func (st *stack) push(l *layer, name string, s setting) {
@@ -155,33 +145,25 @@ func (l *limited) Read(p []byte) (int, error) {
 	n, err := l.r.Read(p)
 	l.left -= int64(n)
 	if l.left < 0 {
-		return 0, tooMuch(l.path, "unpacks to more than", l.limit)
+		return 0, tooMuch(l.path, l.limit)
 	}
 	return n, err
 }
 
-func tooMuch(path, does string, limit int64) *UnusableError {
-	return &UnusableError{
-		path, fmt.Sprintf("%s %d bytes, which is more than is sensible for a file of its size", does, limit),
-		"if you know that it is right, allow it: --max-unpacked SIZE",
-	}
+func tooMuch(path string, limit int64) *UnusableError {
+	return &UnusableError{Path: path, Why: UnpacksToMuch, Most: limit}
 }
 
-// probe tells whether the start of a member, perhaps packed itself, is the start of an image, and what it is if it is
-// something else. whole says that it is all of the member.
-func probe(start []byte, s setting) (recognised bool, what string) {
+// probe tells whether the start of a member, perhaps packed itself, is the start of an image, or surely none.
+func probe(start []byte, s setting) (recognised, none bool) {
 	s.lanes, s.member = 1, ""
 	first := plainLayer(strings.NewReader(string(start)), Size{})
 	st, err := descend(first, RawPacking, s)
-	var unusable *UnusableError
-	switch {
-	case err == nil:
+	if err == nil {
 		defer st.Close()
-		return st.recognised, ""
-	case errors.As(err, &unusable):
-		return false, unusable.Why
+		return st.recognised, false
 	}
-	return false, "" // it may still be one: its start was too short to tell
+	return false, errors.As(err, new(*UnusableError)) // with other errors it may still be one: its start was too short to tell
 }
 
 // probeSize is how much of a member's start is looked at: enough to unpack the first bytes of it by any packing.

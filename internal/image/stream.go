@@ -27,13 +27,13 @@ type Stream struct {
 func (f *File) Unpack(c Contents, tap io.Writer) (*Stream, error) {
 	limit := f.limit()
 	if known := c.Size.Known(); known > limit {
-		return nil, tooMuch(f.Path, "says that it unpacks to more than", limit)
+		return nil, &UnusableError{Path: f.Path, Why: UnpacksToMuch, Most: limit, Claimed: true}
 	}
 	lanes := f.Lanes
 	if lanes == 0 {
 		lanes = runtime.GOMAXPROCS(0)
 	}
-	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, index: c.index, any: f.any})
+	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, any: f.any})
 }
 
 func (f *File) unpack(c Contents, tap io.Writer, set setting) (*Stream, error) {
@@ -58,7 +58,7 @@ func (s *Stream) Read(p []byte) (int, error) {
 	n, err := s.stack.out().Read(p)
 	switch total := s.count.Add(int64(n)); {
 	case total > s.limit:
-		s.done = s.damage(tooMuch(s.file.Path, "unpacks to more than", s.limit))
+		s.done = s.damage(tooMuch(s.file.Path, s.limit))
 		return 0, s.done
 	case err == io.EOF:
 		s.done = s.drain()

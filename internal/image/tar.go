@@ -8,12 +8,18 @@ import (
 	"io"
 	"strconv"
 	"strings"
+
+	"zipstamp/internal/layout"
 )
+
+var tarMark = layout.Mark{At: 257, Bytes: "ustar"}
 
 var tarPacking = packing{
 	name:    "tar",
 	endings: []string{".tar"},
-	match:   func(head []byte) bool { return (hasMark(head, 257, "ustar") || isOldTar(head)) && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
+	kind:    ArchiveTar,
+	archive: true,
+	match:   func(head []byte) bool { return (tarMark.In(head) || isOldTar(head)) && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
 	look:    lookTar,
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
 		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
@@ -97,7 +103,7 @@ func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 		if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeGNUSparse || h.Size == 0 || isLitter(h.Name) {
 			continue
 		}
-		if len(t.seen) < zipPeeks {
+		if len(t.seen) < peeksMax {
 			t.seen = append(t.seen, member{name: h.Name, size: h.Size})
 		}
 		body := bufio.NewReaderSize(t.r, int(min(probeSize, max(h.Size, 512))))
@@ -111,8 +117,8 @@ func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 		if err != nil {
 			return nil, nil, early(err)
 		}
-		recognised, what := probe(start, t.setting)
-		if recognised || hasImageName(h.Name) && what == "" {
+		recognised, none := probe(start, t.setting)
+		if recognised || hasImageName(h.Name) && !none {
 			return h, body, nil
 		}
 	}

@@ -4,12 +4,10 @@ import (
 	"errors"
 	"io"
 	"slices"
-
-	"zipstamp/internal/image/xz"
 )
 
 // Window reads anywhere in an image while it is packed, unpacking no more than it must: of a raw image what is asked for, of
-// an xz file the blocks that hold it, of any other what lies before. It keeps what it has unpacked last. One goroutine may use it.
+// a file with blocks those that hold it, of any other what lies before. It keeps what it has unpacked last. One goroutine may use it.
 type Window struct {
 	file     *File
 	contents Contents
@@ -94,7 +92,7 @@ func (w *Window) page(number int64) ([]byte, error) {
 // approach opens a stream that gives the page, or pages before it, unless the one that is open will.
 func (w *Window) approach(number int64) error {
 	off := number * pageSize
-	if index := w.contents.index; index != nil && w.contents.Packing == xzPacking.name && !w.file.once {
+	if index := w.contents.blocks; index != nil && w.contents.Packing == w.file.Packing() && !w.file.once {
 		if block, start, ok := index.Find(off); ok && (w.in == nil || w.at > number || start > w.at*pageSize) {
 			return w.openBlock(index, block, start)
 		}
@@ -122,13 +120,13 @@ func (w *Window) unbounded() Contents {
 }
 
 // openBlock starts with the first page that starts in a block.
-func (w *Window) openBlock(index *xz.Index, block int, start int64) error {
+func (w *Window) openBlock(index blockIndex, block int, start int64) error {
 	w.Close()
 	in := &blocks{file: w.file, index: index, next: block, from: countedAt{ReaderAt: w.file.file}}
 	w.in, w.tell, w.at = in, in.used, (start+pageSize-1)/pageSize
 	_, err := io.CopyN(io.Discard, in, w.at*pageSize-start)
 	if err != nil {
-		return w.file.name(err, xzPacking.name, 0)
+		return w.file.name(err, w.contents.Packing, 0)
 	}
 	return nil
 }
@@ -155,10 +153,10 @@ func (w *Window) nextPage() ([]byte, error) {
 
 var zeroPage [pageSize]byte
 
-// blocks reads the blocks of an xz file from one on.
+// blocks reads the blocks of a packed file from one on.
 type blocks struct {
 	file  *File
-	index *xz.Index
+	index blockIndex
 	next  int
 	in    io.ReadCloser
 	from  countedAt
@@ -181,10 +179,10 @@ func (b *blocks) used() int64 { return b.from.n }
 func (b *blocks) Read(p []byte) (int, error) {
 	for {
 		if b.in == nil {
-			if int64(b.next) >= b.index.Blocks {
+			if int64(b.next) >= b.index.Count() {
 				return 0, io.EOF
 			}
-			b.in = xz.NewBlockReader(&b.from, b.index, b.next)
+			b.in = b.index.Open(&b.from, b.next)
 			b.next++
 		}
 		n, err := b.in.Read(p)

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/bzip2"
 	"encoding/binary"
 	"errors"
@@ -14,12 +15,7 @@ import (
 	"slices"
 
 	"github.com/klauspost/compress/flate"
-
-	"zipstamp/internal/image/xz"
 )
-
-// zipPeeks bounds how many members are looked into.
-const zipPeeks = 64
 
 // Constants of the zip format, APPNOTE.TXT 6.3.10.
 const (
@@ -49,7 +45,7 @@ var zipMethods = map[uint16]func(r *bufio.Reader, f *zip.File) (io.ReadCloser, e
 	},
 	zipZstd:    zipByZstd,
 	zipZstdOld: zipByZstd,
-	zipXZ:      func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return xz.NewReader(r, xz.Options{}), nil },
+	zipXZ:      func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return unpackXZ(r, 1, nil), nil },
 	zipLZMA:    zipByLZMA,
 }
 
@@ -91,6 +87,9 @@ func zipByLZMA(r *bufio.Reader, f *zip.File) (io.ReadCloser, error) {
 var zipPacking = packing{
 	name:    "zip",
 	endings: []string{".zip"},
+	kind:    ArchiveZip,
+	archive: true,
+	total:   zipTotal,
 	match: func(head []byte) bool {
 		for _, mark := range []string{zipSplit, zipSpanned} { // an archive that was to be split, and has one part after all (section 8.5.3 and 8.5.4)
 			head = bytes.TrimPrefix(head, []byte(mark))
@@ -127,7 +126,7 @@ func lookZip(f *File, wanted string) (Contents, error) {
 			return zipMethods[m.Method](bufio.NewReader(packed), m)
 		}})
 	}
-	chosen, err := chooseMember("zip", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64}, zipPeeks)
+	chosen, err := chooseMember("zip", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64}, peeksMax)
 	if err != nil {
 		return Contents{}, err
 	}
@@ -254,10 +253,6 @@ func zipRecords(r io.Reader) (count int) {
 	return count
 }
 
-func tooManyMembers(path string) error {
-	return &UnusableError{path, fmt.Sprintf("has more than %d members, or says so: archives of images have a few", membersMax), "look for another download"}
-}
-
 // zipTotal is how long an archive is at least, going by the header of its first member.
 func zipTotal(head []byte) Size {
 	if len(head) < zipLocalHeader || !bytes.HasPrefix(head, []byte("PK\x03\x04")) {
@@ -271,17 +266,13 @@ func zipTotal(head []byte) Size {
 	return Size{zipLocalHeader + int64(le.Uint16(head[26:])) + int64(le.Uint16(head[28:])) + int64(packed), AtLeast}
 }
 
-// zipRefusal says why a member can't be unpacked; "" if it can.
-func zipRefusal(m *zip.File) string {
+// zipRefusal says why a member can't be unpacked; nil if it can.
+func zipRefusal(m *zip.File) *UnusableError {
 	if m.Flags&zipEncrypted != 0 {
-		return fmt.Sprintf("is encrypted: %s needs a password", m.Name)
+		return &UnusableError{Why: Encrypted, Name: m.Name}
 	}
 	if zipMethods[m.Method] == nil {
-		name := zipMethodNames[m.Method]
-		if name == "" {
-			name = "unknown"
-		}
-		return fmt.Sprintf("packs %s by zip method %d (%s), which this version cannot unpack", m.Name, m.Method, name)
+		return &UnusableError{Why: UnknownMethod, Name: m.Name, Method: fmt.Sprintf("%d (%s)", m.Method, cmp.Or(zipMethodNames[m.Method], "unknown"))}
 	}
-	return ""
+	return nil
 }

@@ -25,6 +25,7 @@ const (
 var zstdPacking = packing{
 	name:    "zstd",
 	endings: []string{".zst"},
+	kind:    FileZstd,
 	match: func(head []byte) bool {
 		if len(head) < 4 {
 			return false
@@ -68,7 +69,7 @@ type zstdReader struct{ io.ReadCloser }
 func (z zstdReader) Read(p []byte) (int, error) {
 	n, err := z.ReadCloser.Read(p)
 	if errors.Is(err, zstd.ErrWindowSizeExceeded) || errors.Is(err, zstd.ErrDecoderSizeExceeded) {
-		err = &UnusableError{Why: fmt.Sprintf("can't be unpacked: it needs more than %d MiB of memory", windowMax>>20), Next: "look for another download of the same image"}
+		err = &UnusableError{Why: NeedsMemory, Most: windowMax}
 	}
 	return n, err
 }

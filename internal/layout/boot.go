@@ -90,6 +90,19 @@ func mayBeKernel(name string) bool {
 	return true
 }
 
+// bootEndings are those of kernels, device trees, boot scripts and other programs that a board starts by.
+var bootEndings = []string{".img", ".bin", ".elf", ".dtb", ".dtbo", ".efi", ".scr", ".itb", ".gz"}
+
+// IsBootFile tells by its name whether a file is one that a board starts by and doesn't write: a kernel, a device tree, a program. Text files, which boards and people change, are
+// none.
+func IsBootFile(name string) bool {
+	name = strings.ToLower(path.Base(name))
+	if slices.Contains(bootEndings, path.Ext(name)) || name == "image" {
+		return true
+	}
+	return slices.ContainsFunc([]string{"vmlinu", "initrd", "zimage"}, func(start string) bool { return strings.HasPrefix(name, start) })
+}
+
 // Processor tells which processor the program that starts with head is for; empty if it is no program known here.
 func Processor(head []byte) string {
 	if bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) { // a packed kernel
@@ -104,24 +117,21 @@ func Processor(head []byte) string {
 		}
 		return Processor(inner)
 	}
-	at := func(offset int, mark string) bool {
-		return len(head) >= offset+len(mark) && string(head[offset:offset+len(mark)]) == mark
-	}
 	switch {
-	case at(0, "\x7fELF"):
+	case bytes.HasPrefix(head, []byte("\x7fELF")):
 		return elfProcessor(head)
-	case at(56, "ARM\x64"): // Linux, Documentation/arch/arm64/booting.rst
+	case KernelARM64.In(head):
 		return "64-bit ARM"
-	case at(0x24, "\x18\x28\x6f\x01"): // Linux, Documentation/arch/arm/booting.rst: zImage
+	case KernelARM32.In(head):
 		return "32-bit ARM"
-	case at(0x38, "RSC\x05"): // Linux, Documentation/arch/riscv/boot-image-header.rst
+	case KernelRISCV.In(head):
 		return "64-bit RISC-V"
-	case at(0x202, "HdrS"): // Linux, Documentation/arch/x86/boot.rst; bit 0 of xloadflags: 64 bits
+	case KernelX86.In(head): // bit 0 of xloadflags: 64 bits
 		if len(head) > 0x236 && le.Uint16(head[0x206:]) >= 0x20C && head[0x236]&1 != 0 {
 			return "64-bit x86"
 		}
 		return "32-bit x86"
-	case at(0, "MZ") && len(head) >= 0x40:
+	case bytes.HasPrefix(head, []byte("MZ")) && len(head) >= 0x40:
 		return peProcessor(head)
 	}
 	return ""

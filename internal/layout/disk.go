@@ -3,7 +3,6 @@ package layout
 import (
 	"errors"
 	"io"
-	"strings"
 )
 
 // Kind is what a disk or image is, as a whole.
@@ -57,7 +56,7 @@ func Describe(r io.ReaderAt, size int64) (Disk, error) {
 		d.Kind = KindDisk
 	case whole.Kind != "":
 		d.Kind, d.Whole = KindFileSystem, whole
-		if strings.HasPrefix(whole.Kind, "FAT") {
+		if whole.Kind.IsFAT() {
 			d.readBoot(r, 0)
 		}
 	default:
@@ -71,7 +70,7 @@ func Describe(r io.ReaderAt, size int64) (Disk, error) {
 		if !isExtended(p.ID) && d.Lost == nil {
 			part := io.NewSectionReader(r, p.Start, max(p.Length, 0))
 			c.FileSystem, d.Lost = Identify(part)
-			if d.Boot == nil && strings.HasPrefix(c.Kind, "FAT") {
+			if d.Boot == nil && c.Kind.IsFAT() {
 				d.readBoot(part, p.Number)
 			}
 		}

@@ -118,8 +118,8 @@ type ExtNode struct {
 	Own      bool      // the file system's own: its journal, and the like
 	Changed  time.Time // the later of when its contents and the inode were changed
 	Made     time.Time // zero where it doesn't say
-	At       Stretch   // the inode itself, bytes from the file system's start
-	Stretch  []Stretch // its blocks
+	At       Extent    // the inode itself, bytes from the file system's start
+	Extents  []Extent  // its blocks
 	SumRight bool      // the inode's checksum is right, or there is none
 
 	flags uint32
@@ -146,14 +146,14 @@ func (v *Ext) tables(group int64) (bitmap, inodeBitmap, table int64, unused bool
 }
 
 // Metadata lists where the superblocks, descriptors, bitmaps and tables are; the files' own blocks are of none of these.
-func (v *Ext) Metadata() (all []Stretch, err error) {
-	all = append(all, Stretch{0, (v.first+1)*v.block + (v.groups*v.descSize+v.block-1)/v.block*v.block})
+func (v *Ext) Metadata() (all []Extent, err error) {
+	all = append(all, Extent{0, (v.first+1)*v.block + (v.groups*v.descSize+v.block-1)/v.block*v.block})
 	for g := range v.groups {
 		bitmap, inodeBitmap, table, _, err := v.tables(g)
 		if err != nil {
 			return all, err
 		}
-		all = append(all, Stretch{bitmap * v.block, v.block}, Stretch{inodeBitmap * v.block, v.block}, Stretch{table * v.block, (v.inodes*v.inodeSize + v.block - 1) / v.block * v.block})
+		all = append(all, Extent{bitmap * v.block, v.block}, Extent{inodeBitmap * v.block, v.block}, Extent{table * v.block, (v.inodes*v.inodeSize + v.block - 1) / v.block * v.block})
 	}
 	return all, nil
 }
@@ -186,7 +186,7 @@ func (v *Ext) Nodes() ([]*ExtNode, error) {
 			if n == nil {
 				continue
 			}
-			n.At = Stretch{table*v.block + i*v.inodeSize, v.inodeSize}
+			n.At = Extent{table*v.block + i*v.inodeSize, v.inodeSize}
 			if len(all) == maxExtNodes {
 				return all, errors.New("it has too many files")
 			}
@@ -259,11 +259,11 @@ func (v *Ext) own(n *ExtNode, block, count int64) bool {
 		v.wrong = errors.New("its files are in too many pieces")
 		return false
 	}
-	s := Stretch{block * v.block, count * v.block}
-	if last := len(n.Stretch) - 1; last >= 0 && n.Stretch[last].Offset+n.Stretch[last].Length == s.Offset {
-		n.Stretch[last].Length += s.Length
+	s := Extent{block * v.block, count * v.block}
+	if last := len(n.Extents) - 1; last >= 0 && n.Extents[last].Offset+n.Extents[last].Length == s.Offset {
+		n.Extents[last].Length += s.Length
 	} else {
-		n.Stretch = append(n.Stretch, s)
+		n.Extents = append(n.Extents, s)
 	}
 	return true
 }
@@ -346,7 +346,7 @@ func (v *Ext) name(nodes map[int64]*ExtNode) {
 // entries reads a folder (directory.rst). The blocks of an index look like such with one empty entry.
 func (v *Ext) entries(folder *ExtNode, see func(number int64, name string) bool) {
 	buf := make([]byte, v.block)
-	for _, s := range folder.Stretch {
+	for _, s := range folder.Extents {
 		for at := s.Offset; at < s.Offset+s.Length; at += v.block {
 			if _, err := v.r.ReadAt(buf, at); err != nil {
 				return

@@ -56,7 +56,7 @@ func TestExtKnowsWhoseBlocksAre(t *testing.T) {
 			n := byPath["/"+name]
 			require.NotNil(t, n, "%s: %s", options, name)
 			var got []byte
-			for _, s := range n.Stretch {
+			for _, s := range n.Extents {
 				part := make([]byte, s.Length)
 				_, err := io.ReadFull(io.NewSectionReader(f, s.Offset, s.Length), part)
 				require.NoError(t, err)

@@ -120,7 +120,7 @@ func (v *volume) bootSector() []byte {
 	le.PutUint32(b[39:], v.Serial)
 	copy(b[43:], fmt.Sprintf("%-11.11s", v.Label))
 	copy(b[54:], "FAT16   ")
-	b[510], b[511] = 0x55, 0xAA
+	copy(b[mbrEnd:], bootMark)
 	return b
 }
 

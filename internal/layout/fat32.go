@@ -148,7 +148,7 @@ func (f FAT32) WriteTo(w io.WriterAt) error {
 // signed is a sector with nothing but the signature of boot sectors.
 func (f FAT32) signed() []byte {
 	b := make([]byte, f.Sector)
-	b[510], b[511] = 0x55, 0xAA
+	copy(b[mbrEnd:], bootMark)
 	return b
 }
 

@@ -17,7 +17,7 @@ import (
 // Its numbers are those of Microsoft's "FAT: General Overview of On-Disk Format", 1.03.
 type FAT struct {
 	r                 io.ReaderAt
-	kind              string
+	kind              FSKind
 	sector, sectors   int64 // bytes; count
 	cluster           int64 // bytes
 	clusters          uint32
@@ -85,13 +85,13 @@ func openFAT(boot []byte, r io.ReaderAt) (*FAT, error) {
 	label := boot[43:54]
 	switch {
 	case count < fat12Max:
-		v.kind, v.entryBits, v.endOfChain = "FAT12", 12, 0xFF8
+		v.kind, v.entryBits, v.endOfChain = FAT12Kind, 12, 0xFF8
 	case count < fat16Max:
-		v.kind, v.entryBits, v.endOfChain = "FAT16", 16, 0xFFF8
+		v.kind, v.entryBits, v.endOfChain = FAT16Kind, 16, 0xFFF8
 	default:
-		v.kind, v.entryBits, v.endOfChain = "FAT32", 32, 0xFFFFFF8
+		v.kind, v.entryBits, v.endOfChain = FAT32Kind, 32, 0xFFFFFF8
 	}
-	if wide != (v.kind == "FAT32") {
+	if wide != (v.kind == FAT32Kind) {
 		return nil, ErrNotFAT
 	}
 	if wide {
@@ -126,11 +126,8 @@ type FATFile struct {
 	first    uint32 // its first cluster
 }
 
-// Stretch is a part of a volume, bytes.
-type Stretch struct{ Offset, Length int64 }
-
 // Extents are where a file is in the volume, in whole clusters, those that follow each other joined. What was found before an error is returned with it.
-func (v *FAT) Extents(f FATFile) (all []Stretch, err error) {
+func (v *FAT) Extents(f FATFile) (all []Extent, err error) {
 	if f.Size == 0 || f.first < 2 {
 		return nil, nil
 	}
@@ -140,7 +137,7 @@ func (v *FAT) Extents(f FATFile) (all []Stretch, err error) {
 		if last := len(all) - 1; last >= 0 && all[last].Offset+all[last].Length == at {
 			all[last].Length += n
 		} else {
-			all = append(all, Stretch{at, n})
+			all = append(all, Extent{at, n})
 		}
 		left -= n
 		return left > 0, nil

@@ -1,4 +1,8 @@
-// Package layout makes partition tables and file systems.
+// Package layout reads and makes partition tables and file systems, and tells what a disk, or an image of one, has on it.
+//
+// It owns their magic numbers and their names: other packages ask it. It reads MBR and GPT tables (UEFI 2.10, section 5), FAT (Microsoft's FAT32 File System Specification 1.03) and
+// ext2, 3, 4; of other file systems it knows the superblock. It makes an MBR, FAT16 with files, and an empty FAT32. Whatever is read may be damaged or made to
+// do harm, so all of it is bounded.
 package layout
 
 import "encoding/binary"
@@ -22,9 +26,9 @@ type Partition struct {
 // section 5.2.1). signature tells disks apart.
 func MBR(signature uint32, parts ...Partition) [SectorSize]byte {
 	var mbr [SectorSize]byte
-	binary.LittleEndian.PutUint32(mbr[440:], signature)
+	binary.LittleEndian.PutUint32(mbr[mbrID:], signature)
 	for i, p := range parts {
-		e := mbr[446+16*i:][:16]
+		e := mbr[mbrEntries+mbrEntrySize*i:][:mbrEntrySize]
 		if p.Active {
 			e[0] = 0x80
 		}
@@ -34,6 +38,6 @@ func MBR(signature uint32, parts ...Partition) [SectorSize]byte {
 		binary.LittleEndian.PutUint32(e[8:], p.Start)
 		binary.LittleEndian.PutUint32(e[12:], p.Sectors)
 	}
-	mbr[510], mbr[511] = 0x55, 0xAA
+	copy(mbr[mbrEnd:], bootMark)
 	return mbr
 }

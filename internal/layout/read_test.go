@@ -72,7 +72,7 @@ func TestFileSystemsOfTheReferenceTools(t *testing.T) {
 			f := disk(t, c.mib, c.commands)
 			fs, err := Identify(f)
 			require.NoError(t, err)
-			assert.Equal(t, c.kind, fs.Kind)
+			assert.Equal(t, FSKind(c.kind), fs.Kind)
 			assert.Equal(t, c.label, fs.Label)
 			if c.size >= 0 {
 				assert.InDelta(t, c.size, fs.Size, 1<<20)

@@ -5,42 +5,52 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 )
 
-// The kinds of file systems, as they are called everywhere.
+// FSKind is the kind of a file system, as it is called everywhere; empty if none is known.
+type FSKind string
+
+// The kinds of file systems, and of what stands in their place.
 const (
-	FAT12Kind    = "FAT12"
-	FAT16Kind    = "FAT16"
-	FAT32Kind    = "FAT32"
-	ExFATKind    = "exFAT"
-	NTFSKind     = "NTFS"
-	Ext2Kind     = "ext2"
-	Ext3Kind     = "ext3"
-	Ext4Kind     = "ext4"
-	BtrfsKind    = "btrfs"
-	F2FSKind     = "f2fs"
-	XFSKind      = "xfs"
-	SquashFSKind = "squashfs"
-	EROFSKind    = "erofs"
-	SwapKind     = "swap"
-	ISOKind      = "ISO 9660"
-	LUKSKind     = "LUKS, encrypted"
-	LVMKind      = "LVM"
+	FAT12Kind    FSKind = "FAT12"
+	FAT16Kind    FSKind = "FAT16"
+	FAT32Kind    FSKind = "FAT32"
+	ExFATKind    FSKind = "exFAT"
+	NTFSKind     FSKind = "NTFS"
+	Ext2Kind     FSKind = "ext2"
+	Ext3Kind     FSKind = "ext3"
+	Ext4Kind     FSKind = "ext4"
+	BtrfsKind    FSKind = "btrfs"
+	F2FSKind     FSKind = "f2fs"
+	XFSKind      FSKind = "xfs"
+	SquashFSKind FSKind = "squashfs"
+	EROFSKind    FSKind = "erofs"
+	SwapKind     FSKind = "swap"
+	ISOKind      FSKind = "ISO 9660"
+	LUKSKind     FSKind = "LUKS, encrypted"
+	LVMKind      FSKind = "LVM"
 )
+
+// IsFAT tells the kinds that OpenFAT reads.
+func (k FSKind) IsFAT() bool { return k == FAT12Kind || k == FAT16Kind || k == FAT32Kind }
+
+// IsExt tells the kinds that OpenExt reads.
+func (k FSKind) IsExt() bool { return k == Ext2Kind || k == Ext3Kind || k == Ext4Kind }
 
 // FileSystem is what a superblock says of a file system.
 type FileSystem struct {
-	Kind  string // one of the above; empty if none is known
+	Kind  FSKind
 	Label string
 	Size  int64 // bytes; 0 where it doesn't say
 }
 
 // superblock is a file system known by the bytes at its start.
 type superblock struct {
-	at   int // where mark is
-	mark string
+	Mark
 	read func(head []byte, r io.ReaderAt) FileSystem
+	bare bool // images of disks start with it, without a partition table
 }
 
 // headLength is how much of a partition's start the superblocks are in: that of btrfs is the last, at 64 KiB.
@@ -48,21 +58,32 @@ const headLength = 68 << 10
 
 // superblocks are tried in this order. The numbers in the functions are offsets in the structures named there.
 var superblocks = []superblock{
-	{32769, "CD001", iso9660},              // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
-	{3, "EXFAT   ", exFAT},                 // exFAT file system specification, section 3.1
-	{3, "NTFS    ", ntfs},                  //
-	{1024 + 56, "\x53\xef", ext},           // Linux, Documentation/filesystems/ext4/super.rst
-	{0, "hsqs", squashfs},                  // Linux, fs/squashfs/squashfs_fs.h
-	{64<<10 + 64, "_BHRfS_M", btrfs},       // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
-	{1024, "\x10\x20\xf5\xf2", f2fs},       // Linux, include/linux/f2fs_fs.h
-	{0, "XFSB", xfs},                       // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
-	{1024, "\xe2\xe1\xf5\xe0", erofs},      // Linux, fs/erofs/erofs_fs.h
-	{4096 - 10, "SWAPSPACE2", swap},        // Linux, include/linux/swap.h, union swap_header
-	{16384 - 10, "SWAPSPACE2", swap},       // likewise, with pages of 16 KiB, and of 64 KiB
-	{65536 - 10, "SWAPSPACE2", swap},       //
-	{0, "LUKS\xba\xbe", named(LUKSKind)},   // LUKS2 On-Disk Format Specification
-	{512 + 24, "LVM2 001", named(LVMKind)}, //
-	{510, "\x55\xaa", fat},                 // last: the mark says little
+	{Mark{32769, "CD001"}, iso9660, true},               // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
+	{Mark{3, "EXFAT   "}, exFAT, false},                 // exFAT file system specification, section 3.1
+	{Mark{3, "NTFS    "}, ntfs, false},                  //
+	{Mark{1024 + 56, "\x53\xef"}, ext, true},            // Linux, Documentation/filesystems/ext4/super.rst
+	{Mark{0, "hsqs"}, squashfs, true},                   // Linux, fs/squashfs/squashfs_fs.h
+	{Mark{64<<10 + 64, "_BHRfS_M"}, btrfs, true},        // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
+	{Mark{1024, "\x10\x20\xf5\xf2"}, f2fs, true},        // Linux, include/linux/f2fs_fs.h
+	{Mark{0, "XFSB"}, xfs, true},                        // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
+	{Mark{1024, "\xe2\xe1\xf5\xe0"}, erofs, true},       // Linux, fs/erofs/erofs_fs.h
+	{Mark{4096 - 10, "SWAPSPACE2"}, swap, false},        // Linux, include/linux/swap.h, union swap_header
+	{Mark{16384 - 10, "SWAPSPACE2"}, swap, false},       // likewise, with pages of 16 KiB, and of 64 KiB
+	{Mark{65536 - 10, "SWAPSPACE2"}, swap, false},       //
+	{Mark{0, "LUKS\xba\xbe"}, named(LUKSKind), false},   // LUKS2 On-Disk Format Specification
+	{Mark{512 + 24, "LVM2 001"}, named(LVMKind), false}, //
+	{Mark{510, bootMark}, fat, true},                    // last: the mark says little
+}
+
+// StartsLikeDisk tells whether head, the first 72 KiB or less of something, is the start of a disk: of one with a partition table, or of a file system that
+// images have without one.
+func StartsLikeDisk(head []byte) bool {
+	for _, sector := range gptSectors {
+		if (Mark{int(sector), gptMark}).In(head) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(superblocks, func(s superblock) bool { return s.bare && s.In(head) })
 }
 
 // Identify finds out which file system starts at r's offset 0. Errors are those of r.
@@ -74,7 +95,7 @@ func Identify(r io.ReaderAt) (FileSystem, error) {
 	}
 	// past a short disk's end there is nothing: zeros
 	for _, s := range superblocks {
-		if n >= s.at+len(s.mark) && string(head[s.at:s.at+len(s.mark)]) == s.mark {
+		if s.In(head[:n]) {
 			if fs := s.read(head, r); fs.Kind != "" {
 				return fs, nil
 			}
@@ -83,7 +104,7 @@ func Identify(r io.ReaderAt) (FileSystem, error) {
 	return FileSystem{}, nil
 }
 
-func named(kind string) func([]byte, io.ReaderAt) FileSystem {
+func named(kind FSKind) func([]byte, io.ReaderAt) FileSystem {
 	return func([]byte, io.ReaderAt) FileSystem { return FileSystem{Kind: kind} }
 }
 

@@ -55,15 +55,24 @@ func (t Table) End() int64 {
 
 // Constants of partition tables: UEFI 2.10, section 5.2.1 for the MBR and 5.3 for the GPT.
 const (
+	BootCode      = 440 // bytes of code at a disk's start, before the MBR's signature and entries
+	mbrID         = BootCode
 	mbrEntries    = 446
 	mbrEntrySize  = 16
+	mbrCount      = 4
+	mbrEnd        = 510 // where bootMark is
+	bootMark      = "\x55\xaa"
 	mbrProtective = 0xEE
+	gptMark       = "EFI PART"
 	gptEntriesMax = 1024 // ours: 128 are usual
 	gptEntryMin   = 128
 	gptEntryMax   = 4096 // ours
 	gptHeaderMin  = 92
 	logicalMax    = 128 // ours: logical partitions followed
 )
+
+// gptSectors are the sizes of sectors that GPTs are looked for with, bytes. The header is in the second sector.
+var gptSectors = []int64{SectorSize, 4096}
 
 // ReadTable reads the partition table of a disk of size bytes; size may be 0 where it isn't known. A disk without one is no
 // error. Errors are those of r.
@@ -72,7 +81,7 @@ func ReadTable(r io.ReaderAt, size int64) (Table, error) {
 	if _, err := r.ReadAt(mbr[:], 0); err != nil {
 		return Table{Scheme: NoTable}, notTooShort(err)
 	}
-	t, protective := parseMBR(mbr)
+	t, protective := ParseMBR(mbr[:])
 	if t.Scheme == NoTable || protective {
 		gpt, err := readGPT(r)
 		if err != nil {
@@ -100,17 +109,18 @@ func notTooShort(err error) error {
 	return err
 }
 
-// parseMBR reads the entries of an MBR. A boot sector of a file system has none that make sense.
-func parseMBR(mbr [SectorSize]byte) (t Table, protective bool) {
+// ParseMBR reads the entries of the MBR that a disk starts with; logical partitions are not followed. A boot sector of a file system has none that make sense. protective says
+// that one of them stands for a GPT; it is not among the partitions.
+func ParseMBR(mbr []byte) (t Table, protective bool) {
 	none := Table{Scheme: NoTable, Sector: SectorSize}
-	if mbr[510] != 0x55 || mbr[511] != 0xAA {
+	if !(Mark{mbrEnd, bootMark}).In(mbr) {
 		return none, false
 	}
 	t = Table{Scheme: SchemeMBR, Sector: SectorSize}
-	if id := binary.LittleEndian.Uint32(mbr[440:]); id != 0 {
+	if id := binary.LittleEndian.Uint32(mbr[mbrID:]); id != 0 {
 		t.ID = fmt.Sprintf("%08x", id)
 	}
-	for i := range 4 {
+	for i := range mbrCount {
 		e := mbr[mbrEntries+i*mbrEntrySize:][:mbrEntrySize]
 		if e[0]&0x7F != 0 { // neither active nor inactive
 			return none, false
@@ -149,7 +159,7 @@ func (t *Table) addLogical(r io.ReaderAt) error {
 				t.Damage = fmt.Sprintf("the table of logical partition %d is missing", n)
 				return notTooShort(err)
 			}
-			here, _ := parseMBR(ebr)
+			here, _ := ParseMBR(ebr[:])
 			if here.Scheme == NoTable {
 				break
 			}
@@ -174,12 +184,12 @@ func (t *Table) addLogical(r io.ReaderAt) error {
 
 // readGPT looks for a GPT with sectors of either size.
 func readGPT(r io.ReaderAt) (Table, error) {
-	for _, sector := range []int64{SectorSize, 4096} {
+	for _, sector := range gptSectors {
 		header := make([]byte, SectorSize)
 		if _, err := r.ReadAt(header, sector); err != nil {
 			return Table{Scheme: NoTable}, notTooShort(err)
 		}
-		if !bytes.HasPrefix(header, []byte("EFI PART")) {
+		if !bytes.HasPrefix(header, []byte(gptMark)) {
 			continue
 		}
 		t := Table{Scheme: SchemeGPT, Sector: sector}

@@ -66,7 +66,7 @@ func Ruler(g *receipt.Gauge) Figure {
 		ink   Ink
 		label string
 	}{{Holds, "holds what is written"}, {Paper, "claimed, and not there"}, {Fault, "bad places"}, {Grid, "not tested"}} {
-		if k.ink == Grid && !slices.ContainsFunc(g.Extents, func(e receipt.GaugeExtent) bool { return gauge.State(e.State) == gauge.Unwritten }) {
+		if k.ink == Grid && !slices.ContainsFunc(g.Extents, func(e gauge.Stretch) bool { return gauge.State(e.State) == gauge.Unwritten }) {
 			continue
 		}
 		f.rect(at, top+height+34, 12, 12, k.ink)

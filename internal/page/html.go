@@ -54,7 +54,7 @@ func contentOf(doc receipt.Document, digest string) content {
 			c.Ruler = svg(Ruler(g), "The card from start to end: "+doc.Sentence)
 		}
 		for _, e := range g.Extents[:min(len(g.Extents), maxRows)] {
-			c.Extents = append(c.Extents, Row{view.Place(e.Offset), view.Place(e.Offset + e.Length), view.Bytes(e.Length), e.State})
+			c.Extents = append(c.Extents, Row{view.Place(e.Offset), view.Place(e.Offset + e.Length), view.Bytes(e.Length), string(e.State)})
 		}
 		c.More = g.Count - len(c.Extents)
 	}

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 )
 
@@ -25,7 +27,7 @@ func counterfeit() receipt.Document {
 		Speed:  receipt.Speed{Write: []receipt.Point{{Offset: 0, Rate: 20e6}, {Offset: 16e9, Rate: 19e6}}, ReadBack: []receipt.Point{{Offset: 0, Rate: 80e6}}},
 		Gauge: &receipt.Gauge{
 			Method: "whole", Verdict: "counterfeit", Claimed: 2e12, Tested: 2e12, Holds: 32e9, Loss: &receipt.CardLoss{Real: 32e9, Exact: true, ReadsAs: "zeros"}, Early: 33e9,
-			Extents: []receipt.GaugeExtent{{Offset: 0, Length: 32e9, State: "holds"}, {Offset: 32e9, Length: 2e12 - 32e9, State: "lost"}}, Count: 2, Nonce: "00", Reads: access, Writes: access,
+			Extents: []gauge.Stretch{{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"}, {Extent: layout.Extent{Offset: 32e9, Length: 2e12 - 32e9}, State: "lost"}}, Count: 2, Nonce: "00", Reads: access, Writes: access,
 		},
 	}
 }
@@ -74,7 +76,7 @@ func TestPageNeedsNothingElse(t *testing.T) {
 func TestPictureShowsTheRuler(t *testing.T) {
 	doc := counterfeit()
 	doc.Gauge.Claimed = 64e9
-	doc.Gauge.Extents = []receipt.GaugeExtent{{Offset: 0, Length: 32e9, State: "holds"}, {Offset: 32e9, Length: 32e9, State: "lost"}}
+	doc.Gauge.Extents = []gauge.Stretch{{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"}, {Extent: layout.Extent{Offset: 32e9, Length: 32e9}, State: "lost"}}
 	var b bytes.Buffer
 	require.NoError(t, Picture(&b, doc, "abc"))
 	img, err := png.Decode(&b)

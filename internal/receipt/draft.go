@@ -23,11 +23,10 @@ const reserve = 384 << 10
 // Draft is a receipt that will be written: its file is there, under another name, with room on the disk. So a
 // folder that can't be written, or a disk that is full, is found before the work and not after it.
 type Draft struct {
+	file *state.Whole
 	root *os.Root // the folder
-	file *os.File
-	temp string // names within the folder
-	name string
-	path string // of the receipt to be, for messages
+	name string   // in it
+	path string   // of the receipt to be, for messages
 }
 
 // InFolder starts a receipt of a job in a folder for many.
@@ -124,25 +123,18 @@ func replaceable(root *os.Root, name string, info fs.FileInfo) error {
 
 // start makes the file temp, which must not be there, and takes room for it. root stays the caller's if it fails.
 func start(root *os.Root, name, temp, path string, owner state.Owner) (*Draft, error) {
-	file, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	file, err := state.Begin(root, temp, owner)
 	if err != nil {
 		return nil, err
 	}
-	if err = lock.Take(file); err == nil { // as long as the run goes on
-		err = owner.Take(file)
-	}
-	if err == nil {
-		_, err = file.Write(make([]byte, reserve))
-	}
-	if err == nil {
-		err = file.Sync()
+	if err = lock.Take(file.File); err == nil { // as long as the run goes on
+		err = file.Reserve(reserve)
 	}
 	if err != nil {
-		file.Close()
-		_ = root.Remove(temp) // nothing is lost if it stays
+		file.Discard()
 		return nil, err
 	}
-	return &Draft{root: root, file: file, temp: temp, name: name, path: path}, nil
+	return &Draft{file, root, name, path}, nil
 }
 
 // Path is where the receipt will be.
@@ -150,37 +142,22 @@ func (d *Draft) Path() string { return d.path }
 
 // Discard gives the receipt up.
 func (d *Draft) Discard() {
-	d.file.Close()
-	_ = d.root.Remove(d.temp) // nothing is lost if it stays
+	d.file.Discard()
 	d.root.Close()
 }
 
 // Keep writes the receipt: it is there whole, or not at all.
 func (d *Draft) Keep(doc Document) error {
 	text, err := Encode(doc)
-	if err == nil {
-		err = d.fill(text)
-	}
 	if err != nil {
 		d.Discard()
-		return fmt.Errorf("write receipt %s: %w", d.path, err)
+		return err
 	}
 	defer d.root.Close()
-	if err := d.root.Rename(d.temp, d.name); err != nil {
-		_ = d.root.Remove(d.temp) // nothing is lost if it stays
+	if err := d.file.Keep(d.name, text); err != nil {
 		return fmt.Errorf("write receipt %s: %w", d.path, err)
 	}
-	return state.Sync(d.root)
-}
-
-func (d *Draft) fill(text []byte) error {
-	if _, err := d.file.WriteAt(text, 0); err != nil {
-		return err
-	}
-	if err := d.file.Truncate(int64(len(text))); err != nil {
-		return err
-	}
-	return errors.Join(d.file.Sync(), d.file.Close())
+	return nil
 }
 
 // Encode writes the document as people can read it.

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/digest"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/state"
 )
 
@@ -81,9 +82,9 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 }
 
 func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
-	full := make([]Extent, MaxExtents)
+	full := make([]layout.Extent, MaxExtents)
 	for i := range full {
-		full[i] = Extent{Offset: 1 << 41, Length: 1 << 41}
+		full[i] = layout.Extent{Offset: 1 << 41, Length: 1 << 41}
 	}
 	points := make([]Point, 256)
 	for i := range points {

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/recheck"
 )
@@ -51,7 +52,7 @@ func TestBlocksAreKeptHoweverManyThereAre(t *testing.T) {
 func TestGaugeReceiptSaysWhatWasFound(t *testing.T) {
 	r := &gauge.Report{
 		Method: gauge.BySpots, Verdict: gauge.Holds, Claimed: 64e9, Tested: 64e9, Places: 800, Seed: 5,
-		Extents: make([]gauge.Extent, MaxExtents+7), Writing: []meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}},
+		Extents: make([]gauge.Stretch, MaxExtents+7), Writing: []meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}},
 	}
 	r.Reads.Add(time.Millisecond, 512)
 	doc := NewGauge(JobSpots, &card.Card{Name: "sdb", Size: 64e9, SectorSize: 512}, r)
@@ -105,11 +106,11 @@ func TestPaceTellsCardFromReader(t *testing.T) {
 func TestRecheckReceiptSaysWhatDiffers(t *testing.T) {
 	doc := Document{}
 	doc.AddRecheck(&recheck.Report{
-		Compared: 100, Unit: 512, Differs: make([]recheck.Extent, MaxExtents+1), Failed: []recheck.Extent{{Offset: 5, Length: 6}},
-		Areas: []recheck.Area{{Name: "partition 1", Bytes: 512, Why: "because"}}, Took: time.Second,
-	}, true, noon)
+		Compared: 100, Unit: 512, Differs: make([]layout.Extent, MaxExtents+1), Failed: []layout.Extent{{Offset: 5, Length: 6}},
+		Areas: []recheck.Area{{Place: recheck.Place{What: recheck.File, Partition: 1, Path: "a"}, Bytes: 512, Why: recheck.Why{Reason: recheck.BootFile}}}, Took: time.Second,
+	}, true, noon, func(recheck.Area) (string, string) { return "partition 1", "because" })
 	c := doc.Recheck
 	assert.Equal(t, []any{"image", "2026-05-01T12:00:00Z", int64(6), MaxExtents + 1, MaxExtents, 1}, []any{c.Against, c.Stamped, c.Differ, c.Extents.Count, len(c.Extents.List), c.Failed.Count})
-	assert.Equal(t, []Change{{Name: "partition 1", Bytes: 512, Why: "because"}}, c.Areas)
+	assert.Equal(t, []Change{{Name: "partition 1", What: "file", Partition: 1, Path: "a", Bytes: 512, Why: "because", Reason: "boot file"}}, c.Areas)
 	assert.False(t, c.Started)
 }

@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/stamp"
 )
@@ -177,14 +178,8 @@ type Repairs struct {
 
 // Extents lists stretches of the card, at most MaxExtents of them.
 type Extents struct {
-	Count int      `json:"count"` // of all
-	List  []Extent `json:"list"`
-}
-
-// Extent is a stretch of the card.
-type Extent struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
+	Count int             `json:"count"` // of all
+	List  []layout.Extent `json:"list"`
 }
 
 // Loss is what the bad blocks look like, if the card seems to hold less than it claims.
@@ -331,10 +326,6 @@ func rate(bytes int64, took time.Duration) float64 {
 	return float64(bytes) / took.Seconds()
 }
 
-func extentsOf[E ~struct{ Offset, Length int64 }](extents []E) Extents {
-	out := Extents{Count: len(extents), List: []Extent{}}
-	for _, e := range extents[:min(len(extents), MaxExtents)] {
-		out.List = append(out.List, Extent(e))
-	}
-	return out
+func extentsOf(extents []layout.Extent) Extents {
+	return Extents{Count: len(extents), List: append([]layout.Extent{}, extents[:min(len(extents), MaxExtents)]...)}
 }

@@ -24,12 +24,16 @@ type Recheck struct {
 
 // Change is a part of the card in which something differs.
 type Change struct {
-	Name    string `json:"name"`
-	Bytes   int64  `json:"bytes"`
-	First   int64  `json:"first"`
-	Started bool   `json:"started"`
-	Unsure  bool   `json:"unsure,omitempty"` // it may be that, or damage
-	Why     string `json:"why"`
+	Name      string `json:"name"` // in words
+	What      string `json:"what,omitempty"`
+	Partition int    `json:"partition,omitempty"`
+	Path      string `json:"path,omitempty"`
+	Bytes     int64  `json:"bytes"`
+	First     int64  `json:"first"`
+	Started   bool   `json:"started"`
+	Unsure    bool   `json:"unsure,omitempty"` // it may be that, or damage
+	Why       string `json:"why"`              // in words
+	Reason    string `json:"reason,omitempty"`
 }
 
 // NewRecheck starts the receipt of reading a card again. The caller adds the image and what is its own: tool, times, verdict, sentence, error and exit status.
@@ -37,8 +41,8 @@ func NewRecheck(c *card.Card, d card.Device) Document {
 	return newDocument(JobRecheck, cardOf(c, c.Size, c.SectorSize, d.Access()))
 }
 
-// AddRecheck fills in what a report says.
-func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Time) {
+// AddRecheck fills in what a report says. say puts a part, and why it counts as it does, into words.
+func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Time, say func(recheck.Area) (name, why string)) {
 	c := &Recheck{Against: "receipt", Compared: r.Compared, Unit: r.Unit, Differ: r.Bytes(), Started: r.Started(), Areas: []Change{}}
 	if withImage {
 		c.Against = "image"
@@ -48,7 +52,11 @@ func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Ti
 	}
 	c.Failed, c.Extents = extentsOf(r.Failed), extentsOf(r.Differs)
 	for _, a := range r.Areas[:min(len(r.Areas), MaxExtents)] {
-		c.Areas = append(c.Areas, Change(a))
+		one := Change{
+			What: string(a.What), Partition: a.Partition, Path: a.Path, Bytes: a.Bytes, First: a.First, Started: a.Started, Unsure: a.Unsure, Reason: string(a.Why.Reason),
+		}
+		one.Name, one.Why = say(a)
+		c.Areas = append(c.Areas, one)
 	}
 	d.Recheck = c
 	d.Phases = phasesOf([]meter.PhaseTime{{Phase: meter.ReadBack, Bytes: r.Compared, Took: r.Took}})

@@ -34,7 +34,7 @@ func TableOf(t layout.Table, start []byte) *Table {
 	if t.Scheme == layout.NoTable || len(t.Parts) > maxTable || len(start) != digest.HeadPiece {
 		return nil
 	}
-	sum := sha256.Sum256(start[:recheck.BootCode])
+	sum := sha256.Sum256(start[:layout.BootCode])
 	from := recheck.TableEnd(t)
 	behind := digest.SumPart([]digest.Block{digest.SumBlock(start[from:])}, 1)
 	out := &Table{Scheme: string(t.Scheme), Boot: hex.EncodeToString(sum[:]), From: from, Behind: hex.EncodeToString(behind[:]), Parts: []TablePart{}}

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
@@ -16,18 +16,90 @@ import (
 
 // Area is a part of the card in which something differs.
 type Area struct {
-	Name    string // "partition 1 (FAT16, "BOOT"): file config.txt"
-	Bytes   int64  // that differ in it, or could not be read
-	First   int64  // where the first of them is, bytes
-	Started bool   // it is what a board changes when it starts from the card, or runs
-	Unsure  bool   // whether it is that, or damage, can't be told
-	Why     string // why so, or not
+	Place
+	Bytes   int64 // that differ in it, or could not be read
+	First   int64 // where the first of them is, bytes
+	Started bool  // it is what a board changes when it starts from the card, or runs
+	Unsure  bool  // it may be that, or damage
+	Why     Why   // it is taken for that, or not
 }
 
+// Place is what a part of a card is.
+type Place struct {
+	What      What
+	Partition int           // its number; 0: the part is in none
+	FS        layout.FSKind // of that partition
+	Label     string        // likewise
+	Path      string        // of a file or folder
+	Inode     int64
+	Beside    bool // something else in the same stretch was written, so this may be as it was
+}
+
+// What is the kind of a part.
+type What string
+
+// The kinds.
+const (
+	PartitionTable What = "partition table"
+	BootCode       What = "boot code"
+	Partition      What = "partition" // all of it, or what of it can't be told apart
+	File           What = "file"
+	Folder         What = "folder"
+	Inode          What = "inode" // of a file or folder
+	Superblock     What = "superblock"
+	Tables         What = "tables"    // of a file system; those of FAT include its folders
+	FreeRoom       What = "free room" // in a file system
+	Outside        What = "outside"   // of all partitions
+)
+
+// Why is the reason why a difference counts as a start's, or not, and what belongs to it.
+type Why struct {
+	Reason
+	When      time.Time // since when a file is written
+	Partition int       // what it is about
+	Was, Now  layout.Scheme
+	Detail    string // what the reader of the file system or table says
+}
+
+// Reason is the kind of a reason.
+type Reason string
+
+// The reasons. Of those in the first group a start changes something, of the others not, or it can't be told.
+const (
+	Mounting     Reason = "mounting"      // mounting and writing changes the tables
+	NothingThere Reason = "nothing there" // no file is
+	SwapSpace    Reason = "swap"
+	TableGrown   Reason = "table grown" // only what a first start changes of it
+	FSOwn        Reason = "file system's own"
+	InodeWritten Reason = "inode written"
+	WrittenSince Reason = "written since" // the stamp, by the file's own time
+
+	NotByStart     Reason = "not by a start"
+	FSUntouched    Reason = "file system untouched" // its superblock is as it was
+	TablesAsBefore Reason = "tables untouched"
+	InodeAsBefore  Reason = "inode untouched"
+	NotSince       Reason = "not written since"
+	BootFile       Reason = "boot file"
+	SumWrong       Reason = "checksum wrong"
+	NoSuperblock   Reason = "superblock makes no sense"
+	SchemeChanged  Reason = "another kind of table"
+	PartGone       Reason = "partition gone"
+	PartMoved      Reason = "partition moved"
+	PartType       Reason = "partition type changed"
+	PartLength     Reason = "partition length changed" // and it is not the last
+	TableDamaged   Reason = "table damaged"
+	StampUnknown   Reason = "time of stamp unknown"
+
+	Opaque       Reason = "can't be told apart" // a board writes to it, and it isn't looked into
+	SuperDamaged Reason = "superblock damaged"  // so the rest can't be told apart
+	TableUnknown Reason = "earlier table unknown"
+	OneStretch   Reason = "in one stretch" // with something that was written
+)
+
 // units cuts a stretch that differs into those that have a digest of their own: where something differs that a start changes, nothing follows for the others.
-func (r *run) units(e Extent) (all []Extent) {
+func (r *run) units(e layout.Extent) (all []layout.Extent) {
 	if r.Image != nil {
-		return []Extent{e}
+		return []layout.Extent{e}
 	}
 	for at := e.Offset; at < e.End(); {
 		unit := r.PartSize
@@ -38,23 +110,23 @@ func (r *run) units(e Extent) (all []Extent) {
 			unit = digest.BlockSize
 		}
 		end := min((at/unit+1)*unit, e.End())
-		all = append(all, Extent{at, end - at})
+		all = append(all, layout.Extent{Offset: at, Length: end - at})
 		at = end
 	}
 	return all
 }
 
-// place is a stretch of the card that has a name.
+// place is a stretch of the card in which one thing is.
 type place struct {
-	Extent
-	name    string
+	layout.Extent
+	Place
 	started bool
 	unsure  bool
-	why     string
+	why     Why
 }
 
 // writable are file systems that a running board writes to, and whose contents are not looked into here.
-var writable = []string{layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind, layout.LVMKind}
+var writable = []layout.FSKind{layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind, layout.LVMKind}
 
 // areas names what differs, by what is on the card now.
 func (r *run) areas(ctx context.Context) ([]Area, error) {
@@ -68,7 +140,7 @@ func (r *run) areas(ctx context.Context) ([]Area, error) {
 	if err != nil {
 		return nil, err
 	}
-	var differs []Extent
+	var differs []layout.Extent
 	for _, e := range append(slices.Clone(r.rep.Differs), r.rep.Failed...) {
 		differs = append(differs, r.units(e)...)
 	}
@@ -78,10 +150,10 @@ func (r *run) areas(ctx context.Context) ([]Area, error) {
 	}
 	areas := sum(places, differs, r.Image == nil)
 	for i := range areas {
-		volume, ok := strings.CutSuffix(areas[i].Name, freeRoom)
-		written := slices.ContainsFunc(areas, func(a Area) bool { return a.Name == volume+tables })
-		if ok && !written {
-			areas[i].Started, areas[i].Why = false, "nothing of a file is there, but the file system's tables are as they were, so nobody has written there"
+		free := &areas[i]
+		written := slices.ContainsFunc(areas, func(a Area) bool { return a.What == Tables && a.Partition == free.Partition })
+		if free.What == FreeRoom && free.FS.IsFAT() && !written {
+			free.Started, free.Why = false, Why{Reason: TablesAsBefore}
 		}
 	}
 	return areas, nil
@@ -100,172 +172,170 @@ func (u until) ReadAt(p []byte, off int64) (int, error) {
 	return u.ReaderAt.ReadAt(p, off)
 }
 
-// What is in a FAT volume besides files.
-const (
-	freeRoom = ": free room"
-	tables   = ": its tables and folders"
-)
-
 // places lists the parts of the card, the most special ones first.
 func (r *run) places(rd io.ReaderAt, disk layout.Disk) (all []place) {
 	var parts []place
 	for _, p := range disk.Parts {
-		name := fmt.Sprintf("partition %d", p.Number)
-		if what := describe(p.FileSystem); what != "" {
-			name += " (" + what + ")"
+		at := layout.Extent{Offset: p.Start, Length: p.Length}
+		in := Place{What: Partition, Partition: p.Number, FS: p.Kind, Label: p.Label}
+		add := func(started, unsure bool, why Reason) {
+			parts = append(parts, place{Extent: at, Place: in, started: started, unsure: unsure, why: Why{Reason: why}})
 		}
-		at := Extent{p.Start, p.Length}
 		switch {
-		case strings.HasPrefix(p.Kind, "FAT"):
-			all = append(all, r.fatPlaces(io.NewSectionReader(rd, p.Start, p.Length), p.Start, name)...)
-			parts = append(parts, place{Extent: at, name: name + freeRoom, started: true, why: "nothing of a file is there"})
-		case strings.HasPrefix(p.Kind, "ext"):
-			all = append(all, r.extPlaces(rd, at, name)...)
+		case p.Kind.IsFAT():
+			all = append(all, r.fatPlaces(io.NewSectionReader(rd, p.Start, p.Length), p.Start, in)...)
+			in.What = FreeRoom
+			add(true, false, NothingThere)
+		case p.Kind.IsExt():
+			all = append(all, r.extPlaces(rd, at, in)...)
 		case p.Kind == layout.SwapKind:
-			parts = append(parts, place{Extent: at, name: name, started: true, why: "a running board writes to its swap"})
-		case p.Kind == layout.BtrfsKind && r.Image != nil && !r.differsAt(Extent{p.Start + btrfsSuper, unit}):
-			parts = append(parts, place{Extent: at, name: name, why: "its superblock is as it was, so nobody has written there"})
+			add(true, false, SwapSpace)
+		case p.Kind == layout.BtrfsKind && r.Image != nil && !r.differsAt(layout.Extent{Offset: p.Start + btrfsSuper, Length: unit}):
+			add(false, false, FSUntouched)
 		case slices.Contains(writable, p.Kind):
-			parts = append(parts, place{Extent: at, name: name, unsure: true, why: "a running board writes to this file system; what of it is damage can't be told"})
+			add(false, true, Opaque)
 		default:
-			parts = append(parts, place{Extent: at, name: name, why: "a board doesn't write there by starting"})
+			add(false, false, NotByStart)
 		}
 	}
 	all = append(all, parts...)
 	if disk.Table.Scheme != layout.NoTable || r.Was.Table != nil && r.Was.Table.Scheme != layout.NoTable {
-		all = append(r.tablePlaces(rd, disk.Table), all...)
+		all = append([]place{r.tablePlace(rd, disk.Table)}, all...)
 	}
-	return append(all, place{Extent: Extent{0, r.Device.Size()}, name: "outside of all partitions", why: "a board doesn't write there by starting"})
+	return append(all, place{Extent: layout.Extent{Length: r.Device.Size()}, Place: Place{What: Outside}, why: Why{Reason: NotByStart}})
 }
 
 // btrfsSuper is where the superblock of btrfs is, which is written with every change (Linux, Documentation/filesystems/btrfs, "superblock").
 const btrfsSuper = 64 << 10
 
 // differsAt tells whether something of a stretch differs, as far as that is known.
-func (r *run) differsAt(e Extent) bool {
-	return slices.ContainsFunc(r.rep.Differs, func(d Extent) bool { return d.Offset < e.End() && e.Offset < d.End() })
+func (r *run) differsAt(e layout.Extent) bool {
+	return slices.ContainsFunc(r.rep.Differs, func(d layout.Extent) bool { return d.Offset < e.End() && e.Offset < d.End() })
 }
 
-// tablePlaces are those of the partition table, and of the boot code before it.
-func (r *run) tablePlaces(rd io.ReaderAt, now layout.Table) []place {
-	t := place{Extent: Extent{0, TableEnd(now)}, name: "the partition table"}
-	boot := make([]byte, BootCode)
+// tablePlace is the partition table, with the boot code before it.
+func (r *run) tablePlace(rd io.ReaderAt, now layout.Table) place {
+	t := place{Extent: layout.Extent{Length: TableEnd(now)}, Place: Place{What: PartitionTable}}
+	boot := make([]byte, layout.BootCode)
 	_, err := rd.ReadAt(boot, 0)
 	switch {
 	case now.Damage != "":
-		t.why = now.Damage
+		t.why = Why{Reason: TableDamaged, Detail: now.Damage}
 	case r.Was.Table == nil:
-		t.unsure, t.why = true, "how the table was when the card was stamped is not known"
+		t.unsure, t.why.Reason = true, TableUnknown
 	case err != nil || sha256.Sum256(boot) != r.Was.Boot:
-		t.name, t.why = "the boot code", "a start doesn't change it"
+		t.What, t.why.Reason = BootCode, NotByStart
 	default:
-		if t.why = tableDiffers(*r.Was.Table, now); t.why == "" {
-			t.started, t.why = true, "a first start grows the last partition, adds one, or gives the disk another number"
+		if t.why = tableDiffers(*r.Was.Table, now); t.why == (Why{}) {
+			t.started, t.why.Reason = true, TableGrown
 		}
 	}
-	return []place{t}
+	return t
 }
 
-// BootCode is the length of the code at a disk's start, before its number and its partitions (UEFI 2.10, 5.2.1), bytes.
-const BootCode = 440
-
-// tableDiffers says what of a partition table no start changes; empty if that is as it was.
-func tableDiffers(was, now layout.Table) string {
+// tableDiffers says what of a partition table no start changes; nothing if that is as it was.
+func tableDiffers(was, now layout.Table) Why {
 	if was.Scheme != now.Scheme {
-		return fmt.Sprintf("it was %s, and is %s", was.Scheme, now.Scheme)
+		return Why{Reason: SchemeChanged, Was: was.Scheme, Now: now.Scheme}
 	}
 	for _, p := range was.Parts {
+		differs := func(how Reason) Why { return Why{Reason: how, Partition: p.Number} }
 		i := slices.IndexFunc(now.Parts, func(n layout.Part) bool { return n.Number == p.Number })
 		switch {
 		case i < 0:
-			return fmt.Sprintf("partition %d is gone", p.Number)
+			return differs(PartGone)
 		case now.Parts[i].Start != p.Start:
-			return fmt.Sprintf("partition %d starts elsewhere", p.Number)
+			return differs(PartMoved)
 		case !strings.EqualFold(now.Parts[i].ID, p.ID):
-			return fmt.Sprintf("partition %d is of another type", p.Number)
+			return differs(PartType)
 		case now.Parts[i].Length < p.Length, now.Parts[i].Length > p.Length && p.End() < was.End():
-			return fmt.Sprintf("partition %d has another length, and is not the last", p.Number)
+			return differs(PartLength)
 		}
 	}
-	return ""
+	return Why{}
 }
 
 // extPlaces lists the files and tables of an ext file system, and the rest.
-func (r *run) extPlaces(rd io.ReaderAt, at Extent, name string) (all []place) {
+func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place) {
+	as := func(what What) Place {
+		in.What = what
+		return in
+	}
 	part := io.NewSectionReader(rd, at.Offset, at.Length)
-	super := Extent{at.Offset + 1024, 1024}
+	super := place{Extent: layout.Extent{Offset: at.Offset + 1024, Length: 1024}, Place: as(Superblock), why: Why{Reason: SumWrong}}
+	whole := place{Extent: at, Place: as(Partition)}
 	v, err := layout.OpenExt(part, at.Length)
 	if err != nil {
-		return []place{{Extent: at, name: name, why: "its superblock makes no sense"}}
+		whole.why.Reason = NoSuperblock
+		return []place{whole}
 	}
-	add := func(s layout.Stretch, what string, started bool, why string) {
-		all = append(all, place{Extent: Extent{at.Offset + s.Offset, s.Length}, name: name + what, started: started, why: why})
+	add := func(e layout.Extent, p Place, started bool, why Why) {
+		e.Offset += at.Offset
+		all = append(all, place{Extent: e, Place: p, started: started, why: why})
 	}
-	mounted := r.differsAt(super)
+	mounted := r.differsAt(super.Extent)
 	if r.Image == nil && !r.Stamped.IsZero() {
 		mounted = mounted || v.Mounted.After(r.Stamped) || v.Written.After(r.Stamped)
 	}
 	switch {
 	case !v.SumRight:
-		return []place{{Extent: super, name: name + ": its superblock", why: "its checksum is wrong"}, {Extent: at, name: name, unsure: true, why: "with a damaged superblock, the rest can't be told apart"}}
+		whole.unsure, whole.why.Reason = true, SuperDamaged
+		return []place{super, whole}
 	case !mounted:
-		return []place{{Extent: at, name: name, why: "its superblock is as it was, so nobody has written there"}}
+		whole.why.Reason = FSUntouched
+		return []place{whole}
 	}
 	nodes, err := v.Nodes() // of a damaged file system, those that were found
 	if err != nil {
-		return []place{{Extent: at, name: name, unsure: true, why: "a running board writes to this file system; what of it is damage can't be told: " + err.Error()}}
+		whole.unsure, whole.why = true, Why{Reason: Opaque, Detail: err.Error()}
+		return []place{whole}
 	}
 	for _, n := range nodes {
-		what := ": file " + n.Path
-		if n.Folder {
-			what = ": folder " + n.Path
+		p := as(File)
+		switch {
+		case n.Path == "":
+			p.What = Inode
+		case n.Folder:
+			p.What = Folder
 		}
-		if n.Path == "" {
-			what = fmt.Sprintf(": inode %d", n.Number)
-		}
+		p.Path, p.Inode = n.Path, n.Number
 		if !n.SumRight {
-			add(n.At, fmt.Sprintf(": inode %d, of %s", n.Number, n.Path), false, "its checksum is wrong")
+			node := p
+			node.What = Inode
+			add(n.At, node, false, Why{Reason: SumWrong})
 		}
 		written, why := r.wasWritten(n, at.Offset)
-		for _, s := range n.Stretch {
-			add(s, what, written, why)
+		for _, e := range n.Extents {
+			add(e, p, written, why)
 		}
 	}
 	tables, err := v.Metadata()
 	if err == nil {
-		for _, s := range tables {
-			add(s, ": its tables", true, "mounting and writing changes them")
+		for _, e := range tables {
+			add(e, as(Tables), true, Why{Reason: Mounting})
 		}
 	}
-	return append(all, place{Extent: at, name: name + ": blocks of no file", started: true, why: "something may have been there meanwhile"})
+	return append(all, place{Extent: at, Place: as(FreeRoom), started: true, why: Why{Reason: NothingThere}})
 }
 
 // wasWritten tells whether an inode says that it was written since the card was stamped. Compared with the image, the inode itself tells, whatever the board's clock was; compared
 // with a receipt, its times do.
-func (r *run) wasWritten(n *layout.ExtNode, start int64) (written bool, why string) {
-	since := "it was written since the card was stamped, on " + n.Changed.Format("2 January 2006")
+func (r *run) wasWritten(n *layout.ExtNode, start int64) (written bool, why Why) {
 	switch {
 	case n.Own:
-		return true, "the file system writes it for itself"
-	case r.Image != nil && r.differsAt(Extent{start + n.At.Offset, n.At.Length}):
-		return true, "its inode was written too"
+		return true, Why{Reason: FSOwn}
+	case r.Image != nil && r.differsAt(layout.Extent{Offset: start + n.At.Offset, Length: n.At.Length}):
+		return true, Why{Reason: InodeWritten}
 	case r.Image != nil:
-		return false, "its inode is as it was, so nobody has written it"
+		return false, Why{Reason: InodeAsBefore}
 	case !r.Stamped.IsZero() && (n.Changed.After(r.Stamped) || n.Made.After(r.Stamped)):
-		return true, since
+		return true, Why{Reason: WrittenSince, When: n.Changed}
 	}
-	return false, "its inode says that it was not written since the card was stamped"
-}
-
-func describe(f layout.FileSystem) string {
-	if f.Label != "" {
-		return fmt.Sprintf("%s, %q", f.Kind, f.Label)
-	}
-	return f.Kind
+	return false, Why{Reason: NotSince}
 }
 
 // fatPlaces lists the files of a volume, and its tables and folders.
-func (r *run) fatPlaces(rd io.ReaderAt, start int64, name string) (all []place) {
+func (r *run) fatPlaces(rd io.ReaderAt, start int64, in Place) (all []place) {
 	v, err := layout.OpenFAT(rd)
 	if err != nil {
 		return nil
@@ -273,53 +343,42 @@ func (r *run) fatPlaces(rd io.ReaderAt, start int64, name string) (all []place) 
 	files, _ := v.Files() // of a damaged volume, those that were found
 	for _, f := range files {
 		at, _ := v.Extents(f)
-		started, why := false, "it is dated from before the card was stamped"
+		started, why := false, Why{Reason: NotSince}
 		switch {
-		case isBootFile(f.Path):
-			why = "a board starts from it, and doesn't write it"
+		case layout.IsBootFile(f.Path):
+			why.Reason = BootFile
 		case !r.Stamped.IsZero() && f.Modified.After(r.Stamped.UTC()):
-			started, why = true, "it was written since the card was stamped, on "+f.Modified.Format("2 January 2006")
+			started, why = true, Why{Reason: WrittenSince, When: f.Modified}
 		case r.Stamped.IsZero():
-			why = "when the card was stamped is not known"
+			why.Reason = StampUnknown
 		}
+		in.What, in.Path = File, f.Path
 		for _, e := range at {
-			all = append(all, place{Extent: Extent{start + e.Offset, e.Length}, name: name + ": file " + f.Path, started: started, why: why})
+			e.Offset += start
+			all = append(all, place{Extent: e, Place: in, started: started, why: why})
 		}
 	}
-	return append(all, place{Extent: Extent{start, v.Data()}, name: name + tables, started: true, why: "mounting and writing changes them"})
+	in.What, in.Path = Tables, ""
+	return append(all, place{Extent: layout.Extent{Offset: start, Length: v.Data()}, Place: in, started: true, why: Why{Reason: Mounting}})
 }
 
-// isBootFile tells kernels, device trees and programs that a board starts by, as opposed to text that it may write.
-func isBootFile(path string) bool {
-	name := strings.ToLower(path[strings.LastIndexByte(path, '/')+1:])
-	for _, ending := range []string{".img", ".bin", ".elf", ".dtb", ".dtbo", ".efi", ".scr", ".itb", ".gz"} {
-		if strings.HasSuffix(name, ending) {
-			return true
-		}
-	}
-	return strings.HasPrefix(name, "vmlinu") || strings.HasPrefix(name, "initrd") || strings.HasPrefix(name, "zimage") || name == "image"
-}
-
-// besideOthers marks what may be as it was.
-const besideOthers = ", beside what was written"
-
-// sum gives each part of what differs to the first place that it is in, and sums up by name. Where places are known only coarsely, a stretch in which a start changes
+// sum gives each part of what differs to the first place that it is in, and sums up by place. Where places are known only coarsely, a stretch in which a start changes
 // something is taken for that: what else is in it may be as it was.
-func sum(places []place, differs []Extent, coarse bool) []Area {
+func sum(places []place, differs []layout.Extent, coarse bool) []Area {
 	var areas []Area
-	index := map[string]int{}
+	index := map[Place]int{}
 	for _, d := range differs {
 		found := pieces(places, d)
 		expected := slices.ContainsFunc(found, func(p place) bool { return p.started || p.unsure })
 		for _, p := range found {
 			if coarse && expected && !p.started && !p.unsure { // it may be as it was
-				p.name, p.unsure, p.why = p.name+besideOthers, true, "it is in one stretch with something that was written, so whether it differs can't be told"
+				p.Beside, p.unsure, p.why = true, true, Why{Reason: OneStretch}
 			}
-			i, ok := index[p.name]
+			i, ok := index[p.Place]
 			if !ok {
 				i = len(areas)
-				index[p.name] = i
-				areas = append(areas, Area{Name: p.name, First: p.Offset, Started: p.started, Unsure: p.unsure, Why: p.why})
+				index[p.Place] = i
+				areas = append(areas, Area{Place: p.Place, First: p.Offset, Started: p.started, Unsure: p.unsure, Why: p.why})
 			}
 			areas[i].Bytes += p.Length
 			areas[i].First = min(areas[i].First, p.Offset)
@@ -330,22 +389,22 @@ func sum(places []place, differs []Extent, coarse bool) []Area {
 }
 
 // pieces cuts a stretch into parts that are each in one place.
-func pieces(places []place, d Extent) (found []place) {
-	left := []Extent{d}
+func pieces(places []place, d layout.Extent) (found []place) {
+	left := []layout.Extent{d}
 	for _, p := range places {
-		var rest []Extent
+		var rest []layout.Extent
 		for _, e := range left {
 			from, to := max(e.Offset, p.Offset), min(e.End(), p.End())
 			if from >= to {
 				rest = append(rest, e)
 				continue
 			}
-			found = append(found, place{Extent{from, to - from}, p.name, p.started, p.unsure, p.why})
+			found = append(found, place{layout.Extent{Offset: from, Length: to - from}, p.Place, p.started, p.unsure, p.why})
 			if e.Offset < from {
-				rest = append(rest, Extent{e.Offset, from - e.Offset})
+				rest = append(rest, layout.Extent{Offset: e.Offset, Length: from - e.Offset})
 			}
 			if e.End() > to {
-				rest = append(rest, Extent{to, e.End() - to})
+				rest = append(rest, layout.Extent{Offset: to, Length: e.End() - to})
 			}
 		}
 		left = rest

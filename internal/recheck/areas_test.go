@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"zipstamp/internal/layout"
 )
 
 // TestAreasSumUpToWhatDiffers gives every byte that differs to one place, and to the first that it is in.
@@ -16,28 +17,28 @@ func TestAreasSumUpToWhatDiffers(t *testing.T) {
 		var places []place
 		for i := range 6 {
 			from := random.Int64N(size)
-			places = append(places, place{Extent{from, 1 + random.Int64N(size-from)}, string(rune('a' + i)), random.IntN(2) == 0, false, "why"})
+			places = append(places, place{layout.Extent{Offset: from, Length: 1 + random.Int64N(size-from)}, Place{Partition: i + 1}, random.IntN(2) == 0, false, Why{}})
 		}
-		places = append(places, place{Extent{0, size}, "rest", false, false, "why"})
-		var differs []Extent
-		want := map[string]int64{}
+		places = append(places, place{layout.Extent{Offset: 0, Length: size}, Place{What: Outside}, false, false, Why{}})
+		var differs []layout.Extent
+		want := map[Place]int64{}
 		for at := random.Int64N(20); at < size; at += 1 + random.Int64N(40) {
-			e := Extent{at, 1 + random.Int64N(min(30, size-at))}
+			e := layout.Extent{Offset: at, Length: 1 + random.Int64N(min(30, size-at))}
 			differs = append(differs, e)
 			for b := e.Offset; b < e.End(); b++ {
 				for _, p := range places {
 					if b >= p.Offset && b < p.End() {
-						want[p.name]++
+						want[p.Place]++
 						break
 					}
 				}
 			}
 			at = e.End()
 		}
-		got := map[string]int64{}
+		got := map[Place]int64{}
 		last := int64(-1)
 		for _, a := range sum(places, differs, false) {
-			got[a.Name] = a.Bytes
+			got[a.Place] = a.Bytes
 			require.GreaterOrEqual(t, a.First, last, "in order")
 			last = a.First
 		}
@@ -49,7 +50,7 @@ func TestAreasSumUpToWhatDiffers(t *testing.T) {
 			for _, p := range all {
 				expected = expected || p.started
 			}
-			for _, a := range sum(places, []Extent{d}, true) {
+			for _, a := range sum(places, []layout.Extent{d}, true) {
 				assert.Equal(t, expected, a.Started || a.Unsure)
 			}
 		}
@@ -60,12 +61,12 @@ func TestReportTellsAStartFromDamage(t *testing.T) {
 	r := &Report{}
 	assert.True(t, r.Same())
 	assert.False(t, r.Started())
-	r.Differs = []Extent{{0, 512}}
+	r.Differs = []layout.Extent{{Length: 512}}
 	r.Areas = []Area{{Started: true}}
 	assert.True(t, r.Started())
 	r.Areas = append(r.Areas, Area{})
 	assert.False(t, r.Started())
-	r.Areas, r.Failed = r.Areas[:1], []Extent{{512, 512}}
+	r.Areas, r.Failed = r.Areas[:1], []layout.Extent{{Offset: 512, Length: 512}}
 	assert.False(t, r.Started(), "what can't be read is no start")
 	assert.Equal(t, int64(1024), r.Bytes())
 }

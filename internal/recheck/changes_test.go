@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -66,7 +67,7 @@ func TestWhatAStartExplains(t *testing.T) {
 		require.NoError(t, err)
 		for _, n := range nodes {
 			if n.Path == name {
-				return extStart + n.Stretch[0].Offset
+				return extStart + n.Extents[0].Offset
 			}
 		}
 		t.Fatal("no file " + name)
@@ -87,29 +88,29 @@ func TestWhatAStartExplains(t *testing.T) {
 	for what, c := range map[string]struct {
 		change func([]byte)
 		want   string // "use", "damage", "unsure"
-		name   string // of an area
+		name   string // of an area: what it is, and the path
 	}{
 		"nothing": {func([]byte) {}, "same", ""},
-		"a start": {mounted, "use", "its tables"},
+		"a start": {mounted, "use", "tables"},
 		"a start that writes a file": {func(p []byte) {
 			debugfs(t, p, mount+"sif /etc/tides mtime 20400101000000\\nsif /etc/tides ctime 20400101000000\\n")
 			p[tides] ^= 1
 		}, "use", "file /etc/tides"},
-		"a new file":                       {func(p []byte) { debugfs(t, p, mount+"write /etc/hostname /new\\nsif / mtime 20400101000000\\n") }, "use", "its tables"},
-		"the number of the disk":           {flip(441), "use", "the partition table"},
-		"the last partition grows":         {func(p []byte) { binary.LittleEndian.PutUint32(p[446+16+12:], 60000) }, "use", "the partition table"},
-		"boot code":                        {flip(100), "damage", "the boot code"},
-		"type of a partition":              {func(p []byte) { p[446+16+4] = 0x82 }, "damage", "the partition table"},
-		"start of a partition":             {func(p []byte) { p[446+8] = 1 }, "damage", "the partition table"},
-		"the first partition grows":        {func(p []byte) { binary.LittleEndian.PutUint32(p[446+12:], 61441) }, "damage", "the partition table"},
-		"data of a file, never mounted":    {flip(table), "damage", "partition 2"},
+		"a new file":                       {func(p []byte) { debugfs(t, p, mount+"write /etc/hostname /new\\nsif / mtime 20400101000000\\n") }, "use", "tables"},
+		"the number of the disk":           {flip(441), "use", "partition table"},
+		"the last partition grows":         {func(p []byte) { binary.LittleEndian.PutUint32(p[446+16+12:], 60000) }, "use", "partition table"},
+		"boot code":                        {flip(100), "damage", "boot code"},
+		"type of a partition":              {func(p []byte) { p[446+16+4] = 0x82 }, "damage", "partition table"},
+		"start of a partition":             {func(p []byte) { p[446+8] = 1 }, "damage", "partition table"},
+		"the first partition grows":        {func(p []byte) { binary.LittleEndian.PutUint32(p[446+12:], 61441) }, "damage", "partition table"},
+		"data of a file, never mounted":    {flip(table), "damage", "partition"},
 		"data of a file, after a start":    {both(mounted, flip(table+5000)), "damage", "file /etc/table"},
-		"a bitmap, never mounted":          {func(p []byte) { p[extStart+groupBlock(p, 0)] ^= 1 }, "damage", "partition 2"},
-		"the superblock":                   {flip(extStart + 1024 + 0x78), "damage", "its superblock"},
-		"an inode, after a start":          {both(mounted, func(p []byte) { p[extStart+groupBlock(p, 8)+11*256+40+20] ^= 1 }), "damage", "inode 12"},
+		"a bitmap, never mounted":          {func(p []byte) { p[extStart+groupBlock(p, 0)] ^= 1 }, "damage", "partition"},
+		"the superblock":                   {flip(extStart + 1024 + 0x78), "damage", "superblock"},
+		"an inode, after a start":          {both(mounted, func(p []byte) { p[extStart+groupBlock(p, 8)+11*256+40+20] ^= 1 }), "damage", "inode /etc"},
 		"the kernel":                       {flip(kernel), "damage", "file kernel.img"},
 		"the kernel, with a start of ext4": {both(mounted, flip(kernel)), "damage", "file kernel.img"},
-		"between table and partition":      {flip(600 << 10), "damage", "outside of all partitions"},
+		"between table and partition":      {flip(600 << 10), "damage", "outside"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			changed := append([]byte(nil), img...)
@@ -131,9 +132,9 @@ func TestWhatAStartExplains(t *testing.T) {
 				got = "use"
 			}
 			assert.Equal(t, c.want, got, "%+v", rep.Areas)
-			names := ""
+			names := []string{""}
 			for _, a := range rep.Areas {
-				names += a.Name + "; "
+				names = append(names, strings.TrimSpace(string(a.What)+" "+a.Path))
 			}
 			assert.Contains(t, names, c.name)
 		})

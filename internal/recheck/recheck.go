@@ -38,7 +38,7 @@ type Job struct {
 // Start is what stood at the card's start when it was stamped.
 type Start struct {
 	Table  *layout.Table // nil where it isn't known
-	Boot   [32]byte      // SHA-256 of the first BootCode bytes
+	Boot   [32]byte      // SHA-256 of the first layout.BootCode bytes
 	From   int64         // where the table ends, bytes; 0 where Behind isn't known
 	Behind digest.Part   // from there to digest.HeadPiece
 }
@@ -51,19 +51,13 @@ func TableEnd(t layout.Table) int64 {
 	return 34 * layout.SectorSize
 }
 
-// Extent is a stretch of the card, bytes.
-type Extent struct{ Offset, Length int64 }
-
-// End is the first byte behind it.
-func (e Extent) End() int64 { return e.Offset + e.Length }
-
 // Report is what differs.
 type Report struct {
-	Compared int64    // bytes
-	Unit     int64    // bytes: to which places of differences are known
-	Differs  []Extent // of the card from the image
-	Failed   []Extent // could not be read
-	Areas    []Area   // what these are, in order
+	Compared int64           // bytes
+	Unit     int64           // bytes: to which places of differences are known
+	Differs  []layout.Extent // of the card from the image
+	Failed   []layout.Extent // could not be read
+	Areas    []Area          // what these are, in order
 	Took     time.Duration
 	Reading  []meter.Point
 }
@@ -96,7 +90,7 @@ func (r *Report) Unsure() (n int64) {
 
 // Bytes that differ or could not be read.
 func (r *Report) Bytes() (n int64) {
-	for _, list := range [][]Extent{r.Differs, r.Failed} {
+	for _, list := range [][]layout.Extent{r.Differs, r.Failed} {
 		for _, e := range list {
 			n += e.Length
 		}
@@ -205,7 +199,7 @@ func (r *run) readImagesTable() error {
 	if err != nil {
 		return err
 	}
-	boot := make([]byte, BootCode)
+	boot := make([]byte, layout.BootCode)
 	if _, err := w.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
@@ -283,7 +277,7 @@ func (r *run) compare(ctx context.Context, p part) error {
 			if errors.As(err, new(*card.GoneError)) || len(r.rep.Failed) >= maxReadErrors {
 				return err
 			}
-			r.rep.Failed = append(r.rep.Failed, Extent{p.offset + at, n})
+			r.rep.Failed = append(r.rep.Failed, layout.Extent{Offset: p.offset + at, Length: n})
 			failed = true
 			continue
 		}
@@ -301,7 +295,7 @@ func (r *run) compare(ctx context.Context, p part) error {
 	case p.offset == 0 && len(r.Head) > 0:
 		return r.compareHead(buf, p.length, sums)
 	default:
-		r.add(Extent{p.offset, p.length})
+		r.add(layout.Extent{Offset: p.offset, Length: p.length})
 	}
 	return nil
 }
@@ -325,9 +319,9 @@ func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 		switch same := i < len(r.Head) && d == r.Head[i]; {
 		case same:
 		case i == 0 && r.Was.From > 0 && n >= digest.HeadPiece && digest.SumPart([]digest.Block{digest.SumBlock(buf[r.Was.From:digest.HeadPiece])}, 1) == r.Was.Behind:
-			r.add(Extent{0, r.Was.From}) // only the table
+			r.add(layout.Extent{Offset: 0, Length: r.Was.From}) // only the table
 		default:
-			r.add(Extent{at, end - at})
+			r.add(layout.Extent{Offset: at, Length: end - at})
 		}
 		at = end
 	}
@@ -344,13 +338,13 @@ func (r *run) differ(offset int64, want, got []byte) {
 	for at := 0; at < len(want); at += unit {
 		end := min(at+unit, len(want))
 		if string(want[at:end]) != string(got[at:end]) {
-			r.add(Extent{offset + int64(at), int64(end - at)})
+			r.add(layout.Extent{Offset: offset + int64(at), Length: int64(end - at)})
 		}
 	}
 }
 
 // add notes a stretch that differs, and joins it with the one before it.
-func (r *run) add(e Extent) {
+func (r *run) add(e layout.Extent) {
 	if n := len(r.rep.Differs); n > 0 {
 		last := &r.rep.Differs[n-1]
 		gap := int64(0)

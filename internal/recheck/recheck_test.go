@@ -22,6 +22,7 @@ import (
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -192,7 +193,7 @@ func TestOneStretchIsNotAllOfAStart(t *testing.T) {
 		require.Len(t, rep.Differs, 2, "the second goes from the swap space into what is behind it")
 		assert.False(t, rep.Started(), "%d blocks in a part", per)
 		last := rep.Areas[len(rep.Areas)-1]
-		assert.Equal(t, "partition 2", last.Name)
+		assert.Equal(t, Place{What: Partition, Partition: 2}, last.Place)
 		assert.GreaterOrEqual(t, last.Bytes, int64(5*block)-int64(per-1)*block)
 	}
 }
@@ -217,7 +218,7 @@ func TestRecheckOfCardsThatFail(t *testing.T) {
 		bad := practice.Fault{Kind: practice.FailRead, Sector: 3*block/512 + 7}
 		rep, err := run(context.Background(), len(img), practice.Spec{Faults: []practice.Fault{bad}}, digests)
 		require.NoError(t, err)
-		assert.Equal(t, []Extent{{3 * block, block}}, rep.Failed)
+		assert.Equal(t, []layout.Extent{{Offset: 3 * block, Length: block}}, rep.Failed)
 		assert.Empty(t, rep.Differs)
 		assert.False(t, rep.Same() || rep.Started())
 		require.Len(t, rep.Areas, 1)

@@ -8,6 +8,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -77,13 +78,13 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 }
 
 // beyond lists what is written again of the card beyond the image; nothing where the image is large enough.
-func (r *run) beyond(area int) (all []Extent) {
+func (r *run) beyond(area int) (all []layout.Extent) {
 	if r.src.size >= large {
 		return nil
 	}
 	from := padded(r.src.size, BlockSize) + int64(area)*Displaced
 	for off := from; off < from+Displaced && off+BlockSize <= r.dev.Size(); off += BlockSize {
-		all = append(all, Extent{off, BlockSize})
+		all = append(all, layout.Extent{Offset: off, Length: BlockSize})
 	}
 	return all
 }

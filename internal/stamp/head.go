@@ -8,6 +8,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -108,7 +109,7 @@ func (r *run) complete(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		first := []Extent{{0, r.blockLength(0)}}
+		first := []layout.Extent{{Length: r.blockLength(0)}}
 		switch {
 		case len(bad.blocks) == 0:
 			r.State = Verified

@@ -3,6 +3,7 @@ package stamp
 import (
 	"maps"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
 )
 
@@ -34,7 +35,7 @@ func (r *run) findLoss(bad *badBlocks) *Loss {
 		return nil
 	}
 	if distance := r.aliases(bad); distance > 0 {
-		return &Loss{Wraps: true, Holds: int64(distance) * BlockSize}
+		return &Loss{Wraps: true, Holds: distance * BlockSize}
 	}
 	told := r.telling()
 	lastGood, firstGood := -1, len(r.src.sums)
@@ -70,7 +71,7 @@ func allWrong(told []int, bad *badBlocks, first, last int) bool {
 }
 
 // aliases is the distance, in blocks, at which addresses seem to repeat; 0 if none do.
-func (r *run) aliases(bad *badBlocks) int {
+func (r *run) aliases(bad *badBlocks) int64 {
 	place := map[digest.Block]int{}
 	for _, i := range r.telling() {
 		if _, twice := place[r.src.sums[i]]; twice {
@@ -79,20 +80,13 @@ func (r *run) aliases(bad *badBlocks) int {
 			place[r.src.sums[i]] = i
 		}
 	}
-	distance := 0
+	distance := int64(0)
 	for i, got := range bad.blocks {
 		if other, known := place[got]; known && other > i {
-			distance = gcd(distance, other-i)
+			distance = card.Period(distance, int64(other-i))
 		}
 	}
 	return distance
-}
-
-func gcd[N int | int64](a, b N) N {
-	for b != 0 {
-		a, b = b, a%b
-	}
-	return a
 }
 
 // telling lists the blocks that aren't all zeros, without the first, which is written last.

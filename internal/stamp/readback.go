@@ -12,6 +12,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -113,7 +114,7 @@ func (b *badBlocks) add(i int, got digest.Block, err error) (errors int) {
 func (b *badBlocks) sawRepeat(distance int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.repeats = gcd(b.repeats, distance)
+	b.repeats = card.Period(b.repeats, distance)
 }
 
 // compare reads blocks, several at once, and holds the digest of each against the one kept.
@@ -210,7 +211,7 @@ func (r *run) compareCleared() error {
 		return err
 	}
 	if left > 0 {
-		r.Bad = append(r.Bad, Extent{offset, r.Cleared})
+		r.Bad = append(r.Bad, layout.Extent{Offset: offset, Length: r.Cleared})
 		return &ReadBackError{Blocks: 1, Last: errors.New("the old backup partition table at the card's end could not be cleared")}
 	}
 	return nil

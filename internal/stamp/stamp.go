@@ -24,6 +24,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -100,8 +101,8 @@ type Result struct {
 	Verified  int64           // bytes read back right
 	Displaced int64           // bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read back
 	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
-	Repaired  []Extent        // blocks that read back right only after they were written again
-	Bad       []Extent        // blocks that read back wrong to the last
+	Repaired  []layout.Extent // blocks that read back right only after they were written again
+	Bad       []layout.Extent // blocks that read back wrong to the last
 	Attempts  int             // rounds of repair
 	Loss      *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
 	Mishaps   []card.Mishap
@@ -111,9 +112,6 @@ type Result struct {
 	Writing   []meter.Point // speed over position
 	Reading   []meter.Point
 }
-
-// Extent is a stretch of a card, in bytes.
-type Extent struct{ Offset, Length int64 }
 
 // TooSmallError says that the image is larger than the card.
 type TooSmallError struct {
@@ -459,16 +457,16 @@ func readAll(s io.Reader, buf []byte) (n int, err error) {
 }
 
 // extents joins blocks that follow each other.
-func (r *run) extents(blocks []int) []Extent {
+func (r *run) extents(blocks []int) []layout.Extent {
 	slices.Sort(blocks)
-	var out []Extent
+	var out []layout.Extent
 	for _, i := range blocks {
 		offset, length := int64(i)*BlockSize, r.blockLength(i)
 		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == offset {
 			out[last].Length += length
 			continue
 		}
-		out = append(out, Extent{offset, length})
+		out = append(out, layout.Extent{Offset: offset, Length: length})
 	}
 	return out
 }

@@ -22,6 +22,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/stamp"
 )
 
@@ -232,18 +233,18 @@ func TestRepairs(t *testing.T) {
 		faults  []practice.Fault
 		repairs int
 		rounds  int
-		bad     []stamp.Extent
+		bad     []layout.Extent
 	}{
 		"a bit stored wrong once":   {fault(practice.Flip, inBlock2, 1), 3, 1, nil},
 		"and twice":                 {fault(practice.Flip, inBlock2, 2), 3, 2, nil},
 		"a write that fails once":   {fault(practice.FailWrite, inBlock2, 1), 3, 1, nil},
 		"a read that fails once":    {fault(practice.FailRead, inBlock2, 1), 3, 1, nil},
-		"always wrong":              {fault(practice.Flip, inBlock2, 0), 3, 3, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
-		"more often than it may":    {fault(practice.Flip, inBlock2, 2), 1, 1, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
-		"no repairs wanted":         {fault(practice.Flip, inBlock2, 1), 0, 0, []stamp.Extent{{2 * 4 * mib, 4 * mib}}},
-		"the last, short block":     {fault(practice.Flip, 17*mib/512-1, 0), 1, 1, []stamp.Extent{{16 * mib, mib}}},
+		"always wrong":              {fault(practice.Flip, inBlock2, 0), 3, 3, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
+		"more often than it may":    {fault(practice.Flip, inBlock2, 2), 1, 1, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
+		"no repairs wanted":         {fault(practice.Flip, inBlock2, 1), 0, 0, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
+		"the last, short block":     {fault(practice.Flip, 17*mib/512-1, 0), 1, 1, []layout.Extent{{Offset: 16 * mib, Length: mib}}},
 		"the first block, written":  {fault(practice.Flip, 9, 2), 3, 1, nil},
-		"the first block, for good": {fault(practice.Flip, 9, 0), 2, 2, []stamp.Extent{{0, 4 * mib}}},
+		"the first block, for good": {fault(practice.Flip, 9, 0), 2, 2, []layout.Extent{{Offset: 0, Length: 4 * mib}}},
 	} {
 		r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 24 * mib, Faults: c.faults})
 		result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Repairs = c.repairs })

@@ -2,12 +2,13 @@ package trust
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"zipstamp/internal/state"
 )
 
 // keptEnding is that of the files in a folder of kept keys; each holds one.
@@ -42,24 +43,9 @@ func Kept(folder string) (Ring, error) {
 
 // Keep puts a key, of which text is the file, into a folder, which it makes if need be. A key that was there before is replaced, as after
 // its owner has renewed it.
-func Keep(folder string, k Key, text []byte) (path string, err error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", err
-	}
-	path = keptPath(folder, k)
-	part, err := os.CreateTemp(folder, ".new-*")
-	if err != nil {
-		return "", err
-	}
-	defer os.Remove(part.Name()) // gone already, if all went well
-	_, err = part.Write(text)
-	if err == nil {
-		err = part.Sync()
-	}
-	if err = errors.Join(err, part.Close()); err != nil {
-		return "", fmt.Errorf("write %s: %w", part.Name(), err)
-	}
-	return path, os.Rename(part.Name(), path)
+func Keep(folder state.Place, k Key, text []byte) (path string, err error) {
+	path = keptPath(folder.Path(), k)
+	return path, folder.Write(filepath.Base(path), text)
 }
 
 func keptPath(folder string, k Key) string {

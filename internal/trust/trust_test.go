@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/state"
+
 	"zipstamp/internal/testbed"
 )
 
@@ -217,7 +219,7 @@ func TestKeptKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none)
 	for _, file := range []string{"club.asc", "mini.pub", "club.asc"} {
-		_, err := Keep(folder, s.keys(file)[0], s.read(file))
+		_, err := Keep(state.Place{Home: filepath.Dir(filepath.Dir(folder)), Folder: "a/keys"}, s.keys(file)[0], s.read(file))
 		require.NoError(t, err)
 	}
 	kept, err := Kept(folder)

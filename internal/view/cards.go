@@ -44,7 +44,7 @@ func (l Listed) Parts() (all []ListedPart) {
 	d := l.Card.Disk
 	if l.Contents != nil {
 		if w := l.Contents.Whole; w.Kind != "" {
-			all = append(all, ListedPart{0, d.Path, w.Kind, w.Label, d.Size})
+			all = append(all, ListedPart{0, d.Path, string(w.Kind), w.Label, d.Size})
 		}
 		for _, p := range l.Contents.Parts {
 			path := ""
@@ -53,7 +53,7 @@ func (l Listed) Parts() (all []ListedPart) {
 					path = known.Path
 				}
 			}
-			all = append(all, ListedPart{p.Number, path, p.Kind, p.Label, p.Length})
+			all = append(all, ListedPart{p.Number, path, string(p.Kind), p.Label, p.Length})
 		}
 		return all
 	}

@@ -51,7 +51,7 @@ func matched(a *answer, name string, r check.Report) {
 	signatureFacts(a, r)
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
 		a.style = caution
-		a.note("It %s; it can't be stamped.", word(noImage.Why))
+		a.note("It %s; it can't be stamped.", word(unusableClause(noImage)))
 	}
 	if r.SignedBy() == nil && r.OnlyForgeable() {
 		a.style = caution
@@ -186,10 +186,10 @@ func broken(a *answer, name string, r check.Report) {
 	switch {
 	case r.Size == 0:
 		a.sentence = name + " is empty."
-	case r.What != "":
-		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, word(r.What))
+	case r.Other.Kind != "":
+		a.sentence = fmt.Sprintf("%s is %s, not an image of a disk.", name, word(Stranger(r.Other)))
 	case errors.As(r.Damage, &unusable):
-		a.sentence = fmt.Sprintf("%s %s.", name, word(unusable.Why))
+		a.sentence = fmt.Sprintf("%s %s.", name, word(unusableClause(unusable)))
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
 		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, count(damage.Trailing, "byte"))
 	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
@@ -202,8 +202,8 @@ func broken(a *answer, name string, r check.Report) {
 		diagnosis(a, r)
 	}
 	a.add("published", "nothing was given or found to hold it against")
-	if unusable != nil && unusable.Next != "" {
-		a.note("Next: %s.", word(unusable.Next))
+	if unusable != nil {
+		a.note("Next: %s.", word(unusableNext(unusable)))
 		return
 	}
 	a.note("Don't use this file. Download it again, from the publisher's own page.")
@@ -215,8 +215,8 @@ func mismatched(a *answer, name string, r check.Report) {
 	switch {
 	case r.Size == 0:
 		a.sentence = fmt.Sprintf("%s is empty.", name)
-	case r.What != "":
-		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, word(r.What))
+	case r.Other.Kind != "":
+		a.sentence = fmt.Sprintf("%s is %s, not the image that was published.", name, word(Stranger(r.Other)))
 	case r.BadSignature() != nil:
 		a.sentence = fmt.Sprintf("%s must not be used: its signature is %s.", name, r.BadSignature().Status)
 	case len(r.Slips) > 0:
@@ -251,16 +251,16 @@ func mismatched(a *answer, name string, r check.Report) {
 	diagnosis(a, r)
 	signatureFacts(a, r)
 	switch {
-	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.What == "":
+	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.Other.Kind == "":
 		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
 	case r.Uncompared() != nil && r.BadSignature() == nil:
 		a.note("The published digest is not that of the file as downloaded. It may be that of the image in it, which could not be computed.")
-		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) && unusable.Next != "" {
-			a.note("Next: %s.", word(unusable.Next))
+		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) {
+			a.note("Next: %s.", word(unusableNext(unusable)))
 		}
-	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.What == "":
+	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.Other.Kind == "":
 		a.note("Set this computer's date, and check again. If the date is right, don't use this file.")
-	case first != nil || r.What != "" || r.Size == 0 || r.BadSignature() != nil:
+	case first != nil || r.Other.Kind != "" || r.Size == 0 || r.BadSignature() != nil:
 		a.note("Don't use this file. Download it again, from the publisher's own page.")
 	case len(r.Wrong) == 0:
 		a.note("See that the key is the publisher's, and that the signature lies beside the sums file or the image.")
@@ -277,7 +277,7 @@ func uncomparedClause(r check.Report) string {
 	case errors.As(r.Damage, &choice):
 		return fmt.Sprintf("it holds %s, and the digest may be of one of them", count(int64(len(choice.Members)), "image"))
 	case errors.As(r.Damage, &unusable):
-		return "it " + word(unusable.Why)
+		return "it " + word(unusableClause(unusable))
 	}
 	return "it can't be unpacked"
 }
@@ -329,7 +329,7 @@ func diagnosis(a *answer, r check.Report) {
 	var damage *image.DamageError
 	var unusable *image.UnusableError
 	switch {
-	case r.Size == 0 || r.What != "":
+	case r.Size == 0 || r.Other.Kind != "":
 	case errors.As(r.Damage, &damage) && damage.Truncated && damage.Total.Bytes > damage.At:
 		a.add("damage", "cut short: %s by its own account, so the download was not complete", ofTotal(damage))
 	case errors.As(r.Damage, &damage) && damage.Truncated:
@@ -339,12 +339,12 @@ func diagnosis(a *answer, r check.Report) {
 	case errors.As(r.Damage, &damage):
 		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), word(damage.Err.Error()))
 	case errors.As(r.Damage, &unusable):
-		a.add("contents", "%s", word(unusable.Why))
+		a.add("contents", "%s", word(unusableClause(unusable)))
 	case r.Damage != nil:
-		a.add("contents", "%s", word(r.Damage.Error()))
+		a.add("contents", "%s", word(ErrorText(r.Damage)))
 	}
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
-		a.add("contents", "%s", word(noImage.Why))
+		a.add("contents", "%s", word(unusableClause(noImage)))
 	}
 	if r.Shortfall > 0 {
 		a.add("damage", "cut short: its partition table goes on for %s more", exact(r.Shortfall))

@@ -8,7 +8,6 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/receipt"
-	"zipstamp/internal/stamp"
 )
 
 // Mood is how good a result is.
@@ -137,17 +136,10 @@ func stampDocFacts(a *answer, doc receipt.Document) {
 		a.add("spots", "not tried first: %s", s.Why)
 	}
 	a.add("limits", "%s", memoryFact(doc))
-	a.add("repaired", "%s", extentsFact(stampExtents(doc.Repairs.Blocks)))
-	a.add("bad", "%s", extentsFact(stampExtents(doc.Bad)))
+	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks.List))
+	a.add("bad", "%s", extentsFact(doc.Bad.List))
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 	a.add("let go", "%s", letGoFact(doc.Card))
-}
-
-func stampExtents(list receipt.Extents) (out []stamp.Extent) {
-	for _, e := range list.List {
-		out = append(out, stamp.Extent(e))
-	}
-	return out
 }
 
 // Exact is a size with the number of bytes beside it.

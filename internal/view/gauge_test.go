@@ -13,6 +13,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
 )
@@ -63,11 +64,11 @@ func TestGaugeSentences(t *testing.T) {
 }
 
 func TestRecheckSentences(t *testing.T) {
-	differs := recheck.Report{Differs: []recheck.Extent{{Offset: 0, Length: 512}}, Areas: []recheck.Area{{Started: true}}}
+	differs := recheck.Report{Differs: []layout.Extent{{Offset: 0, Length: 512}}, Areas: []recheck.Area{{Started: true}}}
 	assert.Equal(t, "sdb has been started, or written to, since it was stamped: it differs from a.img only where that is to be expected.", RecheckSentence("sdb", "a.img", &differs, nil))
 	differs.Areas = []recheck.Area{{}}
 	assert.Equal(t, "sdb is not as it was stamped: it differs from a.img where a start changes nothing.", RecheckSentence("sdb", "a.img", &differs, nil))
-	assert.Equal(t, "sdb is not as it was stamped: 4.19 MB of it can't be read.", RecheckSentence("sdb", "a.img", &recheck.Report{Failed: []recheck.Extent{{Length: 4 << 20}}}, nil))
+	assert.Equal(t, "sdb is not as it was stamped: 4.19 MB of it can't be read.", RecheckSentence("sdb", "a.img", &recheck.Report{Failed: []layout.Extent{{Length: 4 << 20}}}, nil))
 	assert.Equal(t, "sdb can't hold a.img: it has 1.00 GB, and the image 2.00 GB or more.", RecheckSentence("sdb", "a.img", &recheck.Report{}, &recheck.ShortError{Card: 1e9, Image: 2e9}))
 	assert.Equal(t, "The recheck of sdb came to no result: tide.", RecheckSentence("sdb", "a.img", &recheck.Report{}, errors.New("tide")))
 }
@@ -82,7 +83,7 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 			Phases: []receipt.Phase{{Phase: "write", Bytes: 33e9, Seconds: 900, Rate: 3e7}, {Phase: "flush", Seconds: 3}},
 			Gauge: &receipt.Gauge{
 				Method: "whole", Verdict: "counterfeit", Claimed: 2e12, Holds: 32e9, Loss: &receipt.CardLoss{Real: 32e9, Exact: true, ReadsAs: "zeros", Cached: 64e6}, Count: 40,
-				Extents: slicesOf(receipt.GaugeExtent{Length: 5e10, State: "holds"}, 40), Reads: access, Writes: access, Slowest: &receipt.Slow{Rate: 2.1e7, At: 3e9}, Meets: []string{"Class 10", "U1", "V10"},
+				Extents: slicesOf(gauge.Stretch{Extent: layout.Extent{Length: 5e10}, State: "holds"}, 40), Reads: access, Writes: access, Slowest: &receipt.Slow{Rate: 2.1e7, At: 3e9}, Meets: []string{"Class 10", "U1", "V10"},
 			},
 		},
 		{

@@ -18,6 +18,7 @@ import (
 	"zipstamp/internal/card/guard"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
@@ -72,7 +73,7 @@ func poisoned[T any]() (v T) {
 func TestForeignTextIsOnlyShown(t *testing.T) {
 	refused := &card.RefusedError{Card: hostile, Reasons: []string{hostile}, Next: hostile}
 	damage := &image.DamageError{Path: hostile, Packing: hostile, Err: errors.New(hostile)}
-	unusable := &image.UnusableError{Path: hostile, Why: hostile, Next: hostile}
+	unusable := &image.UnusableError{Path: hostile, Why: image.UnknownMethod, Name: hostile, Method: hostile}
 	choice := &image.ChoiceError{Path: hostile, Members: []string{hostile, hostile}}
 	sums := &digest.SumsError{Name: hostile, Why: hostile}
 	disk := poisoned[disks.Disk]()
@@ -88,7 +89,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 		doc(func(*receipt.Document) {}),
 		doc(func(d *receipt.Document) {
 			g := poisoned[receipt.Gauge]()
-			g.Extents, d.Gauge = []receipt.GaugeExtent{{Length: 300, State: hostile}, {Offset: 300, Length: 400, State: hostile}}, &g
+			g.Extents, d.Gauge = []gauge.Stretch{{Extent: layout.Extent{Length: 300}, State: hostile}, {Extent: layout.Extent{Offset: 300, Length: 400}, State: hostile}}, &g
 		}),
 		doc(func(d *receipt.Document) { r := poisoned[receipt.Recheck](); d.Recheck = &r }),
 		doc(func(d *receipt.Document) { b := poisoned[receipt.Blank](); d.Blank = &b }),
@@ -135,7 +136,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 				v.Check(r)
 				r.Published, r.Slips, r.Wrong, r.Signatures = nil, nil, nil, nil
 				v.Check(r)
-				r.What = ""
+				r.Other = image.Stranger{}
 				v.Check(r)
 				r.Wrong = []check.Unnamed{{SumsError: sums, Other: &digest.Entry{File: hostile}}}
 				v.Check(r)

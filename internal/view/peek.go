@@ -141,8 +141,8 @@ func tableFact(t layout.Table) string {
 func partFact(c layout.Content) string {
 	fact := fmt.Sprintf("%s at %s", Bytes(c.Length), Bytes(c.Start))
 	what := word(c.Type)
-	if c.Kind != "" && c.Kind != c.Type {
-		what = word(c.Kind) + " (table: " + word(c.Type) + ")"
+	if c.Kind != "" && string(c.Kind) != c.Type {
+		what = word(string(c.Kind)) + " (table: " + word(c.Type) + ")"
 	}
 	fact += ", " + what
 	if c.Label != "" {
@@ -158,7 +158,7 @@ func partFact(c layout.Content) string {
 }
 
 func fsFact(fs layout.FileSystem) string {
-	fact := word(fs.Kind)
+	fact := word(string(fs.Kind))
 	if fs.Label != "" {
 		fact += fmt.Sprintf(", label %q", fs.Label)
 	}

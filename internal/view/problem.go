@@ -28,27 +28,40 @@ func (v *Screen) Problem(err error, again []string) {
 }
 
 // ProblemSentence is an error in one sentence.
-func ProblemSentence(err error) string {
-	var path *fs.PathError
+func ProblemSentence(err error) string { return strings.TrimRight(word(ErrorText(err)), ".") + "." }
+
+// ErrorText is an error in words: errors of the core that have a type of their own are put into words here, wherever they stand in it.
+func ErrorText(err error) string {
 	var tooSmall *stamp.TooSmallError
-	var few *blank.TooSmallError
 	var damage *image.DamageError
 	text := err.Error()
 	switch {
 	case errors.As(err, &tooSmall):
-		text = tooSmallClause(cmp.Or(tooSmall.Name, "the card"), tooSmall)
+		return tooSmallClause(cmp.Or(tooSmall.Name, "the card"), tooSmall)
 	case errors.As(err, &damage):
-		text = damageClause(damage)
+		return damageClause(damage)
 	case errors.Is(err, ErrInterrupted):
-		text = "interrupted"
-	case errors.As(err, &few):
-		text = strings.Replace(few.Error(), fmt.Sprintf("%d bytes", few.Size), exact(few.Size), 1)
-	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
-		text = strings.Replace(text, path.Error(), "there is no file "+path.Path, 1)
-	case errors.As(err, &path):
-		text = strings.Replace(text, path.Error(), path.Path+": "+path.Err.Error(), 1)
+		return "interrupted"
 	}
-	return strings.TrimRight(word(text), ".") + "."
+	text = reword(text, err, func(e *blank.TooSmallError) string {
+		return strings.Replace(e.Error(), fmt.Sprintf("%d bytes", e.Size), exact(e.Size), 1)
+	})
+	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
+	return reword(text, err, func(e *fs.PathError) string {
+		if errors.Is(err, fs.ErrNotExist) {
+			return "there is no file " + e.Path
+		}
+		return e.Path + ": " + e.Err.Error()
+	})
+}
+
+// reword puts an error of a type, where it is in a chain, into words; text is that of the chain.
+func reword[E error](text string, err error, words func(E) string) string {
+	var e E
+	if !errors.As(err, &e) {
+		return text
+	}
+	return strings.Replace(text, e.Error(), words(e), 1)
 }
 
 // Hint is an error with advice of its own.
@@ -74,7 +87,7 @@ func nextStep(err error, again []string) string {
 	case errors.As(err, &refused) && errors.Is(err, fs.ErrPermission):
 		return "run it with more rights: " + shell.Command(append([]string{"sudo", program(again[0])}, again[1:]...)...)
 	case errors.As(err, &unusable):
-		return unusable.Next
+		return unusableNext(unusable)
 	case errors.As(err, &choice) && len(choice.Members) > 0:
 		return "choose one: " + shell.Command(append(again, "--member", choice.Members[0])...)
 	case errors.As(err, new(*image.DamageError)):

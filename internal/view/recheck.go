@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
 )
@@ -36,11 +37,96 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 	return fmt.Sprintf("%s is not as it was stamped: it differs from %s where a start changes nothing.", name, imageName)
 }
 
-func lengths(all []recheck.Extent) (n int64) {
+func lengths(all []layout.Extent) (n int64) {
 	for _, e := range all {
 		n += e.Length
 	}
 	return n
+}
+
+// Area puts a part of a card that differs into words, and why it counts as it does.
+func Area(a recheck.Area) (name, why string) {
+	in := ""
+	if a.Partition > 0 {
+		in = fmt.Sprintf("partition %d", a.Partition)
+		switch {
+		case a.FS != "" && a.Label != "":
+			in += fmt.Sprintf(" (%s, %q)", a.FS, a.Label)
+		case a.FS != "":
+			in += fmt.Sprintf(" (%s)", a.FS)
+		}
+	}
+	switch a.What {
+	case recheck.PartitionTable, recheck.BootCode:
+		name = "the " + string(a.What)
+	case recheck.Partition:
+		name = in
+	case recheck.Outside:
+		name = "outside of all partitions"
+	case recheck.File, recheck.Folder:
+		name = fmt.Sprintf("%s: %s %s", in, a.What, a.Path)
+	case recheck.Inode:
+		name = fmt.Sprintf("%s: inode %d", in, a.Inode)
+		if a.Path != "" {
+			name += ", of " + a.Path
+		}
+	case recheck.Tables:
+		name = in + ": its tables"
+		if a.FS.IsFAT() {
+			name += " and folders"
+		}
+	default:
+		name = fmt.Sprintf("%s: its %s", in, a.What)
+	}
+	if a.Beside {
+		name += ", beside what was written"
+	}
+	return name, areaWhy(a.Why)
+}
+
+// areaReasons are the reasons in words.
+var areaReasons = map[recheck.Reason]string{
+	recheck.Mounting:       "mounting and writing changes them",
+	recheck.NothingThere:   "no file is there",
+	recheck.SwapSpace:      "a running board writes to its swap",
+	recheck.TableGrown:     "a first start grows the last partition, adds one, or gives the disk another number",
+	recheck.FSOwn:          "the file system writes it for itself",
+	recheck.InodeWritten:   "its inode was written too",
+	recheck.WrittenSince:   "it was written since the card was stamped",
+	recheck.NotByStart:     "starting a board does not change it",
+	recheck.FSUntouched:    "its superblock is as it was, so nobody has written there",
+	recheck.TablesAsBefore: "no file is there, and the file system's tables are as they were, so nobody has written there",
+	recheck.InodeAsBefore:  "its inode is as it was, so nobody has written it",
+	recheck.NotSince:       "it was not written since the card was stamped, by its own date",
+	recheck.BootFile:       "a board starts from it, and doesn't write it",
+	recheck.SumWrong:       "its checksum is wrong",
+	recheck.NoSuperblock:   "its superblock makes no sense",
+	recheck.PartGone:       "partition %d is gone",
+	recheck.PartMoved:      "partition %d starts elsewhere",
+	recheck.PartType:       "partition %d has another type",
+	recheck.PartLength:     "partition %d has another length, and is not the last",
+	recheck.StampUnknown:   "the time of the stamp is not known",
+	recheck.Opaque:         "a running board writes to this file system, so damage can't be told from use",
+	recheck.SuperDamaged:   "the superblock is damaged, so the rest can't be told apart",
+	recheck.TableUnknown:   "it is not known what the table was when the card was stamped",
+	recheck.OneStretch:     "it shares a stretch with something that was written, so it may be as it was",
+}
+
+func areaWhy(w recheck.Why) string {
+	text := areaReasons[w.Reason]
+	switch {
+	case w.Reason == recheck.SchemeChanged:
+		return fmt.Sprintf("it was %s, and is %s", w.Was, w.Now)
+	case w.Reason == recheck.TableDamaged:
+		return w.Detail
+	case w.Partition > 0:
+		return fmt.Sprintf(text, w.Partition)
+	case !w.When.IsZero():
+		text += ", on " + w.When.Format("2 January 2006")
+	case w.Detail != "":
+		text += ": " + w.Detail
+	}
+	return text
 }
 
 // maxAreaLines is how many parts are listed; the receipt has more.

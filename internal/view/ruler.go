@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"zipstamp/internal/gauge"
-	"zipstamp/internal/receipt"
 )
 
 // ruler draws what is known of a card from its start to its end, with a scale in GB below: what holds data solid, what is lost empty, single faults
@@ -22,7 +21,7 @@ var (
 	rulerASCII   = ruler{holds: "#", lost: ".", fault: "x", unknown: "?", frame: [2]string{"[", "]"}, tick: "'"}
 )
 
-func (v *Screen) ruler(extents []receipt.GaugeExtent, size int64, width int) []string {
+func (v *Screen) ruler(extents []gauge.Stretch, size int64, width int) []string {
 	r := rulerASCII
 	if v.unicode {
 		r = rulerUnicode
@@ -34,7 +33,7 @@ func (v *Screen) ruler(extents []receipt.GaugeExtent, size int64, width int) []s
 }
 
 // cells are the parts of the bar. A part is drawn as most of it is; but what holds is seen however little it is, and so is a fault.
-func (r ruler) cells(extents []receipt.GaugeExtent, size int64, n int) []string {
+func (r ruler) cells(extents []gauge.Stretch, size int64, n int) []string {
 	type share struct{ holds, lost, unknown, fault float64 }
 	shares := make([]share, n)
 	per := float64(size) / float64(n)

@@ -7,15 +7,16 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
-	"zipstamp/internal/receipt"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/layout"
 )
 
 func TestRulerIsReadWithoutColour(t *testing.T) {
-	extents := func(list ...any) (out []receipt.GaugeExtent) {
+	extents := func(list ...any) (out []gauge.Stretch) {
 		at := int64(0)
 		for i := 0; i < len(list); i += 2 {
 			n := int64(list[i].(float64))
-			out = append(out, receipt.GaugeExtent{Offset: at, Length: n, State: list[i+1].(string)})
+			out = append(out, gauge.Stretch{Extent: layout.Extent{Offset: at, Length: n}, State: gauge.State(list[i+1].(string))})
 			at += n
 		}
 		return out
@@ -23,7 +24,7 @@ func TestRulerIsReadWithoutColour(t *testing.T) {
 	v := &Screen{}
 	for _, c := range []struct {
 		what    string
-		extents []receipt.GaugeExtent
+		extents []gauge.Stretch
 		size    int64
 		bar     string
 		labels  string

@@ -414,7 +414,7 @@ func checkedFact(r check.Report) string {
 const shownExtents = 6
 
 // extentsFact lists stretches of the card by offset.
-func extentsFact(extents []stamp.Extent) string {
+func extentsFact(extents []layout.Extent) string {
 	var lines []string
 	for i, e := range extents {
 		if i == shownExtents {
@@ -427,7 +427,7 @@ func extentsFact(extents []stamp.Extent) string {
 }
 
 // blocksIn counts the blocks of extents.
-func blocksIn(extents []stamp.Extent) int64 {
+func blocksIn(extents []layout.Extent) int64 {
 	var n int64
 	for _, e := range extents {
 		n += (e.Length + stamp.BlockSize - 1) / stamp.BlockSize
@@ -439,7 +439,9 @@ func blocksIn(extents []stamp.Extent) int64 {
 const minBeyond = 8 << 20
 
 // desktopKnows are the file systems that every desktop reads.
-var desktopKnows = []string{"FAT12", "FAT16", "FAT32", "exFAT", "NTFS", "ISO 9660"}
+var desktopKnows = []layout.FSKind{
+	layout.FAT12Kind, layout.FAT16Kind, layout.FAT32Kind, layout.ExFATKind, layout.NTFSKind, layout.ISOKind,
+}
 
 // nextNotes say what to do next with a card that is good.
 func nextNotes(a *answer, s Stamped) {

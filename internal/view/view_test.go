@@ -21,6 +21,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
@@ -115,7 +116,7 @@ func TestSentencesOfAStamp(t *testing.T) {
 		want   string
 	}{
 		{stamp.Result{State: stamp.Verified}, nil, "Stamped and read back: every block of os.img is on sdx."},
-		{stamp.Result{State: stamp.Verified, Repaired: []stamp.Extent{{Length: 9 << 20}}}, nil, "Stamped and read back: every block of os.img is on sdx, but 3 blocks had to be written again."},
+		{stamp.Result{State: stamp.Verified, Repaired: []layout.Extent{{Length: 9 << 20}}}, nil, "Stamped and read back: every block of os.img is on sdx, but 3 blocks had to be written again."},
 		{stamp.Result{State: stamp.Complete}, nil, "Stamped but not read back: os.img was written to sdx, and nothing shows that the card holds it."},
 		{noTable, ErrInterrupted, "Not stamped: it was interrupted" + again},
 		{noTable, &card.GoneError{Card: "x", Err: eio}, "Not stamped: sdx was pulled out, or its reader was" + again},

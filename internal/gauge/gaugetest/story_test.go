@@ -23,6 +23,7 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/state"
 	"zipstamp/internal/testbed"
@@ -440,7 +441,7 @@ func TestUnsteadyAndLimited(t *testing.T) {
 	rep, err = whole(practice.Spec{Claimed: 640e6, Real: 300e6, Beyond: practice.Drop}, 64<<20)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Holds, rep.Verdict)
-	assert.Equal(t, []gauge.Extent{{Length: 64 << 20, State: gauge.Good}, {Offset: 64 << 20, Length: 640e6 - 64<<20, State: gauge.Unwritten}}, rep.Extents)
+	assert.Equal(t, []gauge.Stretch{{Extent: layout.Extent{Length: 64 << 20}, State: gauge.Good}, {Extent: layout.Extent{Offset: 64 << 20, Length: 640e6 - 64<<20}, State: gauge.Unwritten}}, rep.Extents)
 	rep, err = whole(practice.Spec{Claimed: 64e6, ReadOnlyAfter: 20e6}, 0)
 	require.ErrorAs(t, err, new(*card.IOError))
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict)

@@ -18,10 +18,16 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // UnsupportedError says that a file may be right, but can't be unpacked here.
 type UnsupportedError struct {
-	Why string // continues a sentence about the file: "it is packed with the filter SPARC"
+	Filter        int64 // its ID: one that isn't known, or that stands where it may not
+	Dict, DictMax int64 // bytes that its dictionary needs, and that may be used; 0 of a filter
 }
 
-func (e *UnsupportedError) Error() string { return e.Why }
+func (e *UnsupportedError) Error() string {
+	if e.Dict > 0 {
+		return fmt.Sprintf("it needs a dictionary of %d bytes, and %d are the most that is taken", e.Dict, e.DictMax)
+	}
+	return fmt.Sprintf("it has the filter 0x%X in a place where it can't be used", e.Filter)
+}
 
 // early makes an end of the input an early one.
 func early(err error) error {

@@ -50,7 +50,7 @@ func newFilter(id int64, properties []byte) (filter, error) {
 	}
 	b, known := branchFilters[id]
 	if !known {
-		return nil, &UnsupportedError{fmt.Sprintf("it is packed with the filter 0x%X", id)}
+		return nil, &UnsupportedError{Filter: id}
 	}
 	f := &branches{convert: b.undo()}
 	switch len(properties) {

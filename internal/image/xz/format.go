@@ -168,7 +168,7 @@ func (b *blockHeader) parseFilter(r *bytes.Reader, last bool) error {
 		return err
 	}
 	if last != (id == idLZMA2) {
-		return &UnsupportedError{fmt.Sprintf("its last filter is not LZMA2, or LZMA2 is not its last (filter 0x%X)", id)}
+		return &UnsupportedError{Filter: id}
 	}
 	if !last {
 		f, err := newFilter(id, properties)

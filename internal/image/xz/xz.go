@@ -207,7 +207,7 @@ func (f *file) blockHere(size byte, kind checkKind, at int64) error {
 	}
 	b, err := parseBlockHeader(header)
 	if err == nil && b.dict > f.DictMax {
-		err = &UnsupportedError{fmt.Sprintf("it needs a dictionary of %d MiB to unpack, and %d MiB are the most that is taken", b.dict>>20, f.DictMax>>20)}
+		err = &UnsupportedError{Dict: b.dict, DictMax: f.DictMax}
 	}
 	if err != nil {
 		return wrong(at, err)

@@ -1,0 +1,83 @@
+package state
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+)
+
+// Write puts a file of the owner's into the folder, for the owner's eyes only: it is there whole, or as it was before, also after a power cut.
+func (p Place) Write(name string, text []byte) error {
+	root, err := p.Open()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	temp := "." + name + ".part"
+	if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a run that was killed
+		return err
+	}
+	w, err := Begin(root, temp, p.Owner)
+	if err != nil {
+		return err
+	}
+	return w.Keep(name, text)
+}
+
+// Whole is a file that is being made under another name, to be there whole or not at all.
+type Whole struct {
+	*os.File
+	root *os.Root
+	temp string
+}
+
+// Begin makes the file temp in an open folder, for its owner's eyes only. It must not be there: then the error is fs.ErrExist.
+func Begin(root *os.Root, temp string, owner Owner) (*Whole, error) {
+	f, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	w := &Whole{f, root, temp}
+	if err := owner.Take(f); err != nil {
+		w.Discard()
+		return nil, err
+	}
+	return w, nil
+}
+
+// Reserve takes room on the disk, so that a disk that is full is found now. What is written later stands in its place.
+func (w *Whole) Reserve(size int) error {
+	if _, err := w.WriteAt(make([]byte, size), 0); err != nil {
+		return err
+	}
+	return w.Sync()
+}
+
+// Discard gives the file up.
+func (w *Whole) Discard() {
+	w.Close()
+	_ = w.root.Remove(w.temp) // nothing is lost if it stays
+}
+
+// Keep fills the file with a text and gives it its name, in place of what has that name. After an error all is as it was, and the file is given up.
+func (w *Whole) Keep(name string, text []byte) error {
+	err := w.fill(text)
+	if err = errors.Join(err, w.Close()); err == nil {
+		err = w.root.Rename(w.temp, name)
+	}
+	if err != nil {
+		_ = w.root.Remove(w.temp) // nothing is lost if it stays
+		return err
+	}
+	return Sync(w.root)
+}
+
+func (w *Whole) fill(text []byte) error {
+	if _, err := w.WriteAt(text, 0); err != nil {
+		return err
+	}
+	if err := w.Truncate(int64(len(text))); err != nil {
+		return err
+	}
+	return w.Sync()
+}

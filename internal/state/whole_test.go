@@ -1,0 +1,51 @@
+package state
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestFilesAreThereWholeOrAsBefore covers what a run that was killed left, a disk that is full, and a name that can't be given.
+func TestFilesAreThereWholeOrAsBefore(t *testing.T) {
+	p := Place{Home: t.TempDir(), Folder: "tests"}
+	path := filepath.Join(p.Path(), "a.json")
+	read := func() string {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		return string(text)
+	}
+	require.NoError(t, p.Write("a.json", []byte("a long text of spring tides")))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Path(), ".a.json.part"), []byte("torn"), 0o600))
+	require.NoError(t, p.Write("a.json", []byte("neap")), "what a run that was killed left is in nobody's way")
+	assert.Equal(t, "neap", read())
+
+	root, err := p.Open()
+	require.NoError(t, err)
+	defer root.Close()
+	w, err := Begin(root, "part", Owner{})
+	require.NoError(t, err)
+	_, err = Begin(root, "part", Owner{})
+	require.ErrorIs(t, err, os.ErrExist)
+	require.NoError(t, w.Reserve(4096))
+	require.NoError(t, w.Close()) // so that nothing can be written any more
+	require.Error(t, w.Keep("a.json", []byte("ebb")))
+	assert.Equal(t, "neap", read())
+
+	require.NoError(t, root.Mkdir("folder", 0o700))
+	require.Error(t, p.Write("folder", []byte("ebb")))
+
+	entries, err := os.ReadDir(p.Path())
+	require.NoError(t, err)
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	assert.Equal(t, []string{"a.json", "folder"}, names, "nothing is left over")
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
