@@ -155,7 +155,7 @@ func TestBombsAreRefused(t *testing.T) {
 	zeros := exec.Command("sh", "-ec", "{ head -c 512 /dev/zero; head -c 300M /dev/zero; } | xz -T2 -0 > big.img.xz; gzip -c big.img.xz > a; gzip -c a > b; gzip -c b > c; gzip -c c > nested.gz")
 	zeros.Dir = d.dir
 	require.NoError(t, zeros.Run())
-	d.want(3, "unpacks to more than 100000000 bytes", "check", "--max-unpacked", "100MB", "big.img.xz").mentions(t, "--max-unpacked SIZE")
+	d.want(3, "unpacks to more than 100,000,000 bytes", "check", "--max-unpacked", "100MB", "big.img.xz").mentions(t, "--max-unpacked SIZE")
 	d.want(0, "Nothing was compared", "check", "--max-unpacked", "315MB", "big.img.xz")
 	d.want(3, "packed more than 4 times over", "check", "nested.gz")
 	d.want(2, "--max-unpacked", "check", "--max-unpacked", "much", "big.img.xz")

@@ -1,6 +1,7 @@
 package card_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -10,6 +11,9 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/card/file"
+	"zipstamp/internal/card/guard"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/testbed"
 )
@@ -18,10 +22,10 @@ func TestEveryDeviceConforms(t *testing.T) {
 	dir := t.TempDir()
 	conform := func(path string) func(t *testing.T) {
 		return func(t *testing.T) {
-			c, err := card.Find(path)
+			c, err := here.Cards().Find(path)
 			require.NoError(t, err)
 			require.NoError(t, c.Refusal(card.Consent{}))
-			cardtest.Conform(t, c.Open)
+			require.NoError(t, cardtest.TestDevice(c.Open))
 		}
 	}
 	t.Run("plain file", conform(testbed.Sparse(t, filepath.Join(dir, "plain"), 3<<20)))
@@ -47,6 +51,35 @@ func TestEveryDeviceConforms(t *testing.T) {
 		require.NoError(t, practice.Create(path, s))
 		t.Run(name, conform(path))
 	}
+	t.Run("practice, held", func(t *testing.T) {
+		c, _ := cardtest.Make(t, t.TempDir(), practice.Spec{Claimed: 2 << 20}, nil)
+		require.NoError(t, cardtest.TestDevice(func() (card.Device, error) {
+			h, err := c.Claim(context.Background(), card.Freeing{})
+			if err != nil {
+				return nil, err
+			}
+			return h, nil
+		}))
+	})
+	t.Run("files in a folder", func(t *testing.T) {
+		dir := t.TempDir()
+		require.NoError(t, cardtest.TestDevice(func() (card.Device, error) {
+			s := file.NewSet(dir, 3<<20, nil)
+			d := card.Named(s, dir)
+			first := make([]byte, 3<<20)
+			_, err := os.Stat(filepath.Join(dir, file.Name(0)))
+			if err != nil {
+				_, err = d.WriteAt(first, 0) // only what was written can be read
+			} else {
+				_, err = d.ReadAt(first[:4096], 0)
+			}
+			if err != nil {
+				s.Close()
+				return nil, err
+			}
+			return d, nil
+		}))
+	})
 	t.Run("loop device", func(t *testing.T) {
 		conform(testbed.Loop(t, testbed.Sparse(t, filepath.Join(dir, "loop"), 3<<20)))(t)
 	})
@@ -60,22 +93,24 @@ func TestWhatIsNoCard(t *testing.T) {
 	broken := filepath.Join(dir, "broken.card")
 	require.NoError(t, os.WriteFile(broken, []byte("practice_card = 1\nclaimed = \"1 MB\"\nbacking = \"x\"\ncolour = \"red\"\n"), 0o600))
 	link := filepath.Join(dir, "link")
-	require.NoError(t, os.Symlink("/dev/null", link))
-	for path, why := range map[string]string{
-		filepath.Join(dir, "none"): "there is no such card",
-		dir:                        "it is a folder",
-		"/dev/null":                "it is a character device",
-		link:                       "it is a character device",
-		broken:                     "line 4: colour is not a key of a practice card",
+	require.NoError(t, os.Symlink(os.DevNull, link))
+	for path, why := range map[string]guard.Cause{
+		filepath.Join(dir, "none"): guard.NotThere,
+		dir:                        guard.IsFolder,
+		os.DevNull:                 guard.NoDevice,
+		link:                       guard.NoDevice,
+		broken:                     guard.BadSpec,
 	} {
-		_, err := card.Find(path)
+		_, err := here.Cards().Find(path)
 		var refused *card.RefusedError
 		require.ErrorAs(t, err, &refused, path)
-		assert.Contains(t, refused.Error(), why)
+		assert.True(t, refused.For(why), "%v", refused)
 		assert.Equal(t, path, refused.Card)
 	}
 	empty := testbed.Sparse(t, filepath.Join(dir, "empty"), 0)
-	c, err := card.Find(empty)
+	c, err := here.Cards().Find(empty)
 	require.NoError(t, err)
-	assert.ErrorContains(t, c.Refusal(card.Consent{}), "it is empty")
+	assert.ErrorContains(t, c.Refusal(card.Consent{}), string(guard.EmptyFile))
+	_, err = here.Cards().Find(broken)
+	assert.ErrorContains(t, err, "line 4: colour is not a key of a practice card")
 }

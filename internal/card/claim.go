@@ -3,8 +3,6 @@ package card
 import (
 	"context"
 	"errors"
-	"fmt"
-	"io/fs"
 	"time"
 
 	"zipstamp/internal/card/guard"
@@ -13,8 +11,8 @@ import (
 // Freeing is how a card is freed that is in use.
 type Freeing struct {
 	Consent
-	Wait    bool        // for programs that use what is on it to end
-	Waiting func(error) // told what is waited for, when that changes; may be nil
+	Wait    bool                // for programs that use what is on it to end
+	Waiting func(*RefusedError) // told what is waited for, when that changes; may be nil
 }
 
 // How often, and how long apart, a card is tried to be claimed that something else takes in between, such as a desktop that mounts it again.
@@ -36,36 +34,29 @@ func (c *Card) Claim(ctx context.Context, f Freeing) (*Hold, error) {
 }
 
 func (c *Card) claim(ctx context.Context, f Freeing) (Device, error) {
-	if c.Kind != Block {
-		return c.Open()
+	if c.Disk == nil {
+		return c.open(ctx, ToWrite)
 	}
 	said := ""
 	for try := 1; ; try++ {
-		now, err := c.again()
+		now, dev, err := c.claimOnce(ctx, f)
 		if err == nil {
-			err = now.refusedFor(f.Consent)
+			c.Disk, c.source = now.Disk, now.source
+			return dev, nil
 		}
-		if err == nil {
-			err = now.free(ctx)
-		}
-		var dev Device
-		if err == nil {
-			dev, err = now.openHeld(ctx)
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
 		}
 		pause := claimPause
+		var refused *RefusedError
 		switch {
-		case err == nil:
-			c.Disk = now.Disk
-			return dev, nil
-		case ctx.Err() != nil:
-			return nil, context.Cause(ctx)
-		case errors.Is(err, errInUse) && f.Wait:
-			if text := err.Error(); text != said && f.Waiting != nil {
-				f.Waiting(err)
+		case errors.As(err, &refused) && refused.For(guard.InUse) && f.Wait:
+			if text := refused.Error(); text != said && f.Waiting != nil {
+				f.Waiting(refused)
 				said = text
 			}
 			pause, try = busyPause, 0
-		case !errors.Is(err, errTakenAgain) || try == claimTries:
+		case refused == nil || !refused.takenAgain() || try == claimTries:
 			return nil, err
 		}
 		select {
@@ -76,92 +67,64 @@ func (c *Card) claim(ctx context.Context, f Freeing) (Device, error) {
 	}
 }
 
-// refusedFor is Refusal for a card that was allowed before: what another program holds now, it may be about to mount.
-func (c *Card) refusedFor(o Consent) error {
-	reasons := c.Reasons(o)
-	refused := c.refusal(reasons)
-	if refused == nil {
-		return nil
+func (c *Card) claimOnce(ctx context.Context, f Freeing) (now *Card, dev Device, err error) {
+	if now, err = c.again(); err != nil {
+		return nil, nil, err
 	}
-	if len(reasons) == 1 && reasons[0].Cause == guard.Held {
-		refused.Err = errTakenAgain
+	if err := now.Refusal(f.Consent); err != nil {
+		return nil, nil, err
 	}
-	return refused
+	if err := c.finder.Host.Free(ctx, *now.Disk); err != nil {
+		var refused *RefusedError
+		if errors.As(err, &refused) {
+			refused.Card = c.Given
+		}
+		return nil, nil, err
+	}
+	dev, err = now.open(ctx, ToWrite)
+	return now, dev, err
 }
 
-// errInUse says that programs use what is on a card, errTakenAgain that something took it after it was freed.
-var (
-	errInUse      = errors.New("in use")
-	errTakenAgain = errors.New("taken again")
-)
+// takenAgain tells whether something took a card after it was freed, or is about to: what another program holds now, it may let go.
+func (e *RefusedError) takenAgain() bool {
+	return len(e.Why) == 1 && e.For(guard.Held, guard.Busy, guard.MountedElse)
+}
 
-// again finds out what the computer knows of the card now. The error is a *RefusedError if it is not the same card any more.
+// again finds out what the computer knows of the card now. The error is a *RefusedError if it is not the same card any more, put in as it was.
 func (c *Card) again() (*Card, error) {
-	all, err := All()
+	all, err := c.finder.All()
 	if err != nil {
-		return nil, &RefusedError{Card: c.Given, Reasons: []string{err.Error()}, Err: err}
+		return nil, refuse(c.Given, guard.Reason{Cause: guard.NoHost, Err: err})
 	}
-	then := c.Disk.Identity()
 	for _, now := range all {
-		if now.Disk.Number != then.Number {
+		if now.Disk.Key != c.Disk.Key {
 			continue
 		}
 		now.Given, now.named = c.Given, c.named
-		if what := then.Changed(now.Disk.Identity()); what != "" {
-			return nil, &RefusedError{
-				Card: c.Given, Reasons: []string{"it is not the card any more that was chosen: " + what}, Next: "see what zipstamp cards shows, and choose again",
-			}
+		like := c.Identity().Like(now.Identity())
+		switch {
+		case now.Size != c.Size:
+			return nil, refuse(c.Given, guard.Reason{Cause: guard.Changed, Was: c.Size, N: now.Size})
+		case like == Different:
+			return nil, refuse(c.Given, guard.Reason{Cause: guard.OtherSerial})
+		case now.Disk.Insertion != c.Disk.Insertion:
+			return nil, refuse(c.Given, guard.Reason{Cause: guard.PutInAgain})
 		}
 		return now, nil
 	}
-	return nil, &RefusedError{Card: c.Given, Reasons: []string{"it was taken out"}, Next: "put the card in again, and run the command again"}
+	return nil, refuse(c.Given, guard.Reason{Cause: guard.TakenOut})
 }
 
 // MayWrite tells beforehand whether the user has the right to write the card, so that nobody is asked in vain. The error is a
 // *RefusedError.
 func (c *Card) MayWrite() error {
-	if c.Kind != Block || writable(c.Path) || desktopHelps() {
+	if c.Disk == nil || c.finder.Host.MayWrite(*c.Disk) {
 		return nil
 	}
-	return c.refusedOpen(fs.ErrPermission)
+	return refuse(c.Given, guard.Reason{Cause: guard.NoRights})
 }
 
-// openHeld opens a card that has been freed.
-func (c *Card) openHeld(ctx context.Context) (Device, error) {
-	m, err := openBlock(c.Path)
-	if errors.Is(err, fs.ErrPermission) {
-		m, err = openByDesktop(ctx, c.Path, err)
-	}
-	if isBusy(err) {
-		refused := c.refusedOpen(err).(*RefusedError)
-		refused.Err = errors.Join(err, errTakenAgain)
-		return nil, refused
-	}
-	if err != nil {
-		return nil, c.refusedOpen(err)
-	}
-	if what := m.differs(c); what != "" {
-		m.Close()
-		return nil, &RefusedError{Card: c.Given, Reasons: []string{"it is not the card any more that was chosen: " + what}, Next: "run the command again"}
-	}
-	m.dropPartitions(c.Disk.Parts)
-	return guarded{m, c.Path}, nil
-}
-
-// Leaving is how a card is let go.
-type Leaving struct {
-	Eject    bool // so that it can be taken out
-	PowerOff bool // the stick or reader, where it is on the USB
-}
-
-// Left is how a card was let go.
-type Left struct {
-	Ejected    bool  // it can be taken out
-	PoweredOff bool  // likewise
-	Problem    error // why not all that was wanted was done; nil if it was
-}
-
-// LetGo has the kernel read the new partition table, ejects the card if that is wanted and can be done, and closes it.
+// LetGo has the system read the new partition table, ejects the card if that is wanted and can be done, and closes it.
 func (h *Hold) LetGo(ctx context.Context, want Leaving) Left {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -172,13 +135,12 @@ func (h *Hold) LetGo(ctx context.Context, want Leaving) Left {
 }
 
 func release(ctx context.Context, c *Card, d Device, want Leaving) (left Left) {
-	if g, ok := d.(guarded); ok && c.Kind == Block && g.present() {
-		if b, ok := g.medium.(*block); ok {
-			left = b.letGo(ctx, c, want)
-		}
+	leaver, ok := c.source.(Leaver)
+	if g, isGuarded := d.(guarded); ok && isGuarded && g.Present() {
+		left = leaver.Leave(ctx, g.Medium, want)
 	}
 	if err := d.Close(); err != nil && left.Problem == nil {
-		left.Problem = fmt.Errorf("close %s: %w", c.Name, err)
+		left.Problem = &LeaveError{Step: Closing, Card: c.Name, Err: err}
 	}
 	return left
 }

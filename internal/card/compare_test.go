@@ -1,15 +1,19 @@
-package card
+package card_test
 
 import (
 	"bytes"
 	"context"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 )
 
@@ -22,13 +26,13 @@ func TestOpenToCompareReadsAndNeverWrites(t *testing.T) {
 	simulated := filepath.Join(dir, "a.card")
 	require.NoError(t, practice.Create(simulated, practice.Spec{Version: practice.Version, Backing: "a.card.data", Claimed: 1 << 17}))
 	require.NoError(t, os.WriteFile(simulated+".data", text, 0o600))
-	pool, err := NewPool(1, 1<<17)
+	pool, err := card.NewPool(1, 1<<17)
 	require.NoError(t, err)
 	defer pool.Close()
 	buf, err := pool.Get(context.Background())
 	require.NoError(t, err)
 	for _, path := range []string{plain, simulated} {
-		c, err := Find(path)
+		c, err := here.Cards().Find(path)
 		require.NoError(t, err)
 		d, err := c.OpenToCompare()
 		require.NoError(t, err)
@@ -46,23 +50,48 @@ func TestOpenToCompareReadsAndNeverWrites(t *testing.T) {
 		}
 		require.NoError(t, d.Close())
 	}
-	c, err := Find(plain)
+	c, err := here.Cards().Find(plain)
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(plain))
 	_, err = c.OpenToCompare()
-	var refused *RefusedError
+	var refused *card.RefusedError
 	require.ErrorAs(t, err, &refused, "taken away since it was found")
 }
 
 func TestFoldersAreOnTheFileSystemThatHoldsThem(t *testing.T) {
-	_, kind, err := Under(t.TempDir())
+	if runtime.GOOS != "linux" {
+		t.Skip("what a folder stands on is not known on " + runtime.GOOS)
+	}
+	_, at, err := here.Cards().Under(t.TempDir())
 	require.NoError(t, err)
-	c, proc, err := Under("/proc/self")
-	if err == nil && proc != "" { // on Linux
-		assert.NotEmpty(t, kind)
-		assert.Equal(t, "proc", proc)
+	c, proc, err := here.Cards().Under("/proc/self")
+	if err == nil && proc.Kind != "" { // on Linux
+		assert.NotEmpty(t, at.Kind)
+		assert.True(t, proc.NoDisk)
 		assert.Nil(t, c, "it is on no disk")
 	}
-	_, _, err = Under(filepath.Join(t.TempDir(), "none"))
-	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// A file that was made again under its name may have the number of the one before, and is another card all the same.
+func TestFileThatWasMadeAgainIsAnotherCard(t *testing.T) {
+	if runtime.GOOS != "linux" && runtime.GOOS != "windows" {
+		t.Skip("when a file was made is not asked for on " + runtime.GOOS)
+	}
+	path := filepath.Join(t.TempDir(), "a.card")
+	before := ""
+	for range 8 {
+		require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
+		find := func() card.Identity {
+			c, err := here.Cards().Find(path)
+			require.NoError(t, err)
+			return c.Identity()
+		}
+		now := find()
+		assert.NotEmpty(t, now.File)
+		assert.NotEqual(t, before, now.File)
+		before = now.File
+		assert.Equal(t, card.Same, now.Like(find()))
+		require.NoError(t, os.Remove(path))
+		time.Sleep(20 * time.Millisecond) // the time of making is kept in ticks of the system
+	}
 }

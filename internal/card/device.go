@@ -1,14 +1,15 @@
-// Package card knows what may be stamped: block devices, practice cards and plain files that stand
-// for cards. It finds out what they are and what speaks against writing them, and opens them so that
-// nothing else can write at the same time, and so that what is read comes from the card and not from
-// this computer's memory.
+// Package card knows what may be stamped: disks, practice cards and plain files that stand for cards. It finds out what they are and
+// what speaks against writing them, and opens them so that nothing else can write at the same time, and so that what is read comes
+// from the card and not from this computer's memory.
+//
+// It knows no operating system. A Host is what a system offers, and a Source what is behind a card; package here says which of them this computer has.
 package card
 
 import "io"
 
 // Device is a card opened for exclusive use. Offsets and lengths are multiples of SectorSize, and
 // buffers come from a Pool. Its methods may be called from several goroutines at once, except Close.
-// Errors are *GoneError and *IOError.
+// Errors are *GoneError and *IOError; errors.Is tells the kind of either (package fault).
 type Device interface {
 	io.ReaderAt
 	io.WriterAt
@@ -20,12 +21,18 @@ type Device interface {
 	Close() error
 }
 
+// Medium is a device as a host or another source opens it: its errors are of the kinds of package fault, and have no name yet.
+type Medium interface {
+	Device
+	Present() bool // whether the card is still there, asked after an error
+}
+
 // Access is how reads and writes get past this computer's memory.
 type Access string
 
 // The ways, best first.
 const (
-	Direct    Access = "direct"    // no cache stands between (O_DIRECT and its like)
+	Direct    Access = "direct"    // no cache stands between
 	Dropped   Access = "dropped"   // through the cache, which is dropped before reading, or keeps nothing
 	Simulated Access = "simulated" // a practice card: its file is the card
 	Cached    Access = "cached"    // this system can't go round its cache for this file

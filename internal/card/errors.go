@@ -4,31 +4,69 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"syscall"
 
-	"zipstamp/internal/card/lock"
+	"zipstamp/internal/card/fault"
+	"zipstamp/internal/card/guard"
 )
 
-// RefusedError says that a card may not or can't be written, before anything has been.
+// RefusedError says that a card may not or can't be used, before anything has been done to it.
 type RefusedError struct {
-	Card    string   // as the user named it
-	Reasons []string // each a clause: "/ is mounted from /dev/sda2"
-	Next    string   // what to do; may be empty
-	Err     error    // what the system said; may be nil
+	Card string         // as the user named it
+	Why  []guard.Reason // the weightiest first; at least one
+	Err  error          // what the system said; may be nil
 }
 
 func (e *RefusedError) Error() string {
-	return e.Card + " is refused: " + strings.Join(e.Reasons, "; ")
+	var why []string
+	for _, r := range e.Why {
+		why = append(why, r.String())
+	}
+	return e.Card + " is refused: " + strings.Join(why, "; ")
 }
 
 func (e *RefusedError) Unwrap() error { return e.Err }
+
+// Is tells whether a card is refused for a cause, among others.
+func (e *RefusedError) For(causes ...guard.Cause) bool {
+	for _, r := range e.Why {
+		for _, c := range causes {
+			if r.Cause == c {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// refusedOpen says why a card can't be opened.
+func (c *Card) refusedOpen(err error, mode Mode) *RefusedError {
+	r := guard.Reason{Cause: guard.SystemSays, Err: bare(err)}
+	for _, known := range []struct {
+		err   error
+		cause guard.Cause
+	}{
+		{ErrOther, guard.PutInAgain}, {fault.NoRights, guard.NoRights}, {fault.Busy, guard.Busy}, {fault.NoMedium, guard.Empty}, {fault.Locked, guard.Protected},
+	} {
+		if errors.Is(err, known.err) {
+			r = guard.Reason{Cause: known.cause}
+			break
+		}
+	}
+	switch {
+	case r.Cause == guard.NoRights && mode == ToRead:
+		r.Cause = guard.NoRightToRead
+	case r.Cause == guard.Protected && c.Disk == nil:
+		r.Cause = guard.LockedFile
+	}
+	return &RefusedError{Card: c.Given, Why: []guard.Reason{r}, Err: err}
+}
 
 // IOError says that a card failed to read or write.
 type IOError struct {
 	Op     string // "read", "write", "flush"
 	Card   string
 	Offset int64 // bytes; meaningless for flush
-	Err    error // what the system said
+	Err    error // what the system said; errors.Is tells its kind (package fault)
 }
 
 func (e *IOError) Error() string {
@@ -39,6 +77,12 @@ func (e *IOError) Error() string {
 }
 
 func (e *IOError) Unwrap() error { return e.Err }
+
+// IsBadPlace tells whether an error says that a card failed at one place, which may go right when it is tried again or written anew, as opposed to one after which nothing
+// more can be had from it.
+func IsBadPlace(err error) bool {
+	return errors.As(err, new(*IOError)) && errors.Is(err, fault.BadPlace)
+}
 
 // StuckError says that a card takes no writes any more, anywhere.
 type StuckError struct {
@@ -62,47 +106,35 @@ func (e *GoneError) Error() string { return fmt.Sprintf("%s is gone: %v", e.Card
 
 func (e *GoneError) Unwrap() error { return e.Err }
 
-// medium is a device whose errors are those of the system.
-type medium interface {
-	Device
-	present() bool // whether the card is still there, asked after an error
-}
-
 // guarded names the errors of a medium.
 type guarded struct {
-	medium
+	Medium
 	name string
 }
 
+// Named gives the errors of a medium the types that those of a Device have.
+func Named(m Medium, name string) Device { return guarded{m, name} }
+
 func (g guarded) ReadAt(p []byte, off int64) (int, error) {
-	n, err := g.medium.ReadAt(p, off)
+	n, err := g.Medium.ReadAt(p, off)
 	return n, g.named("read", off, err)
 }
 
 func (g guarded) WriteAt(p []byte, off int64) (int, error) {
-	n, err := g.medium.WriteAt(p, off)
+	n, err := g.Medium.WriteAt(p, off)
 	return n, g.named("write", off, err)
 }
 
-func (g guarded) Flush() error { return g.named("flush", 0, g.medium.Flush()) }
+func (g guarded) Flush() error { return g.named("flush", 0, g.Medium.Flush()) }
 
-func (g guarded) Forget() error { return g.named("flush", 0, g.medium.Forget()) }
+func (g guarded) Forget() error { return g.named("flush", 0, g.Medium.Forget()) }
 
 func (g guarded) named(op string, off int64, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case isGone(err), !g.present():
+	case errors.Is(err, fault.Gone), errors.Is(err, fault.NoMedium), !g.Present():
 		return &GoneError{g.name, err}
 	}
 	return &IOError{op, g.name, off, err}
 }
-
-// isGone tells the errors that say so themselves.
-func isGone(err error) bool {
-	return errors.Is(err, syscall.ENODEV) || errors.Is(err, syscall.ENXIO) || isNoMedium(err)
-}
-
-func isBusy(err error) bool { return errors.Is(err, syscall.EBUSY) || errors.Is(err, lock.ErrHeld) }
-
-func isReadOnly(err error) bool { return errors.Is(err, syscall.EROFS) }

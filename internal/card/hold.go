@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"sync"
-	"syscall"
 	"time"
 )
 
@@ -165,7 +164,7 @@ func (h *Hold) do(op string, off int64, access func(Device) error) error {
 			if h.takeUp(dev, err) != nil {
 				return err
 			}
-		case try < triesAgain && errors.Is(err, syscall.EIO) && h.mayTryAgain():
+		case try < triesAgain && IsBadPlace(err) && h.mayTryAgain():
 			time.Sleep(pauses[try])
 			try++
 			failed = err
@@ -244,32 +243,41 @@ func (h *Hold) await(ctx context.Context) (*Card, Device, error) {
 
 // comesBack tells whether the card would be known again at all.
 func (c *Card) comesBack() bool {
-	switch c.Kind {
-	case Block:
+	if c.Disk != nil {
 		return c.Serial != "" || c.Disk.SD != nil
-	case Practice:
-		return c.spec.ResetsAfter > 0
 	}
-	return false
+	_, returns := c.source.(Returner)
+	return returns
 }
 
 // back finds the card again after a reset, by its identity and never by its name; nil if it isn't there. Another medium in the same reader
 // is told apart by what is on it.
 func (c *Card) back() *Card {
-	if c.Kind == Practice {
+	if r, ok := c.source.(Returner); ok {
+		source := r.Again()
+		if source == nil {
+			return nil
+		}
 		again := *c
-		again.spec.ResetsAfter = 0
+		again.source = source
 		return &again
 	}
-	all, err := All()
+	all, err := c.finder.All()
 	if err != nil {
 		return nil
 	}
 	for _, one := range all {
-		if c.Disk.Identity().Returned(one.Disk.Identity()) {
-			one.Given = c.Given
-			return one
+		switch then, now := c.Identity(), one.Identity(); then.Like(now) {
+		case Same:
+		case MayBe: // it says nothing of itself, so it must be in the same reader
+			if then.Serial == "" || then.Serial != now.Serial || c.Disk.Slot != one.Disk.Slot {
+				continue
+			}
+		default:
+			continue
 		}
+		one.Given = c.Given
+		return one
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package card_test
 import (
 	"context"
 	"sync"
-	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -13,6 +12,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/card/practice"
 )
 
@@ -37,7 +37,7 @@ func TestHoldForgivesALittle(t *testing.T) {
 		require.Len(t, h.Mishaps(), 1)
 		m := h.Mishaps()[0]
 		assert.Equal(t, "write", m.Op)
-		assert.ErrorIs(t, m.Err, syscall.EIO)
+		assert.ErrorIs(t, m.Err, fault.BadPlace)
 		start := time.Now()
 		_, err = h.ReadAt(buf, 4<<20)
 		assert.ErrorAs(t, err, new(*card.IOError), "what always fails is told")
@@ -48,7 +48,7 @@ func TestHoldForgivesALittle(t *testing.T) {
 		start = time.Now()
 		for i := range 40 {
 			_, err = h.WriteAt(buf[:4096], int64(i)*4096)
-			require.ErrorIs(t, err, syscall.EIO)
+			require.ErrorIs(t, err, fault.BadPlace)
 		}
 		assert.LessOrEqual(t, time.Since(start), 4*time.Second, "a dead card is not tried for ever")
 
@@ -57,7 +57,7 @@ func TestHoldForgivesALittle(t *testing.T) {
 		require.NoError(t, err)
 		start = time.Now()
 		_, err = h.WriteAt(buf[:4096], 4096)
-		assert.ErrorIs(t, err, syscall.EROFS)
+		assert.ErrorIs(t, err, fault.Locked)
 		assert.Zero(t, time.Since(start), "what no try can help is not tried again")
 	})
 }

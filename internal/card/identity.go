@@ -10,12 +10,12 @@ import (
 
 // Identity is by what a card is known again, as it is kept in receipts, journals and the progress of tests. Texts that aren't known are empty.
 type Identity struct {
-	Kind   string // a Kind
-	Bus    string // a disks.Bus, of a block device
-	Size   int64  // claimed, bytes
-	Path   string // of a file, or of the file behind a loop device
-	File   string // the number of that file on its file system: another file under the same name has another one
-	CID    string // of a card in an SD slot: its own
+	Kind   Kind
+	Bus    disks.Bus // of a disk
+	Size   int64     // claimed, bytes
+	Path   string    // of a file, or of the file behind a loop device
+	File   string    // the number of that file on its file system: another file under the same name has another one
+	CID    string    // of a card in an SD slot: its own
 	Serial string
 	Reader bool   // the serial number is that of a reader, or may be
 	DiskID string // of the partition table that is on it
@@ -37,9 +37,9 @@ func (i Identity) Like(o Identity) Likeness {
 	switch {
 	case i.Size != o.Size || (i.Kind != o.Kind):
 		return Different
-	case i.Kind == string(Practice):
+	case i.Kind == Practice:
 		return sameIf(i.Path == o.Path)
-	case i.Kind != string(Block), i.Bus == string(disks.Loop) && o.Bus == i.Bus:
+	case i.Kind != Block, i.Bus == disks.Loop && o.Bus == i.Bus:
 		switch {
 		case i.Path != o.Path:
 			return Different
@@ -66,19 +66,14 @@ func sameIf(same bool) Likeness {
 
 // Identity of the card, without what is on it.
 func (c *Card) Identity() Identity {
-	i := Identity{Kind: string(c.Kind), Size: c.Size, Serial: c.Serial, Path: c.Path}
-	d := c.Disk
-	if d == nil {
-		if c.Kind == Plain {
-			i.File = fileNumber(c.Path)
-		}
-		return i
+	i := Identity{Kind: c.Kind, Size: c.Size, Serial: c.Serial, Path: c.Path}
+	if c.file != nil {
+		i.File = c.file.Number
 	}
-	i.Bus, i.CID, i.Path = string(d.Bus), d.Identity().CID, ""
-	if d.Bus == disks.Loop {
-		i.Path, i.File = d.Backing, fileNumber(d.Backing)
+	if d := c.Disk; d != nil {
+		i.Bus, i.CID, i.Path, i.File = d.Bus, d.CID(), d.Backing, d.Number
+		i.Reader = d.Bus == disks.USB && serialIsReaders(d)
 	}
-	i.Reader = d.Bus == disks.USB && serialIsReaders(d)
 	return i
 }
 

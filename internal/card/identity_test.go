@@ -1,37 +1,14 @@
 package card
 
 import (
-	"os"
-	"path/filepath"
-	"runtime"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/guard"
 )
-
-// A file that was made again under its name may have the number of the one before, and is another card all the same.
-func TestFileThatWasMadeAgainIsAnotherCard(t *testing.T) {
-	if runtime.GOOS != "linux" {
-		t.Skip("when a file was made is not asked for on " + runtime.GOOS)
-	}
-	path := filepath.Join(t.TempDir(), "a.card")
-	before := ""
-	for range 8 {
-		require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
-		now := (&Card{Kind: Plain, Path: path, Size: 1 << 20}).Identity()
-		assert.NotEmpty(t, now.File)
-		assert.NotEqual(t, before, now.File)
-		before = now.File
-		again := (&Card{Kind: Plain, Path: path, Size: 1 << 20}).Identity()
-		assert.Equal(t, Same, now.Like(again))
-		require.NoError(t, os.Remove(path))
-		time.Sleep(20 * time.Millisecond) // the time of making is kept in ticks of the system
-	}
-}
 
 func TestWhichCardIsIt(t *testing.T) {
 	with := func(i Identity, change func(*Identity)) Identity { change(&i); return i }
@@ -78,4 +55,70 @@ func TestWhichCardIsIt(t *testing.T) {
 	} {
 		assert.Equal(t, want, serialIsReaders(d), "%s", d.Title())
 	}
+}
+
+// TestRecordsKeepWhatIsCompared has what receipts and journals keep of cards.
+func TestRecordsKeepWhatIsCompared(t *testing.T) {
+	stick := Record{Path: "/dev/sdb", Kind: Block, Size: 64e6, Serial: "A"}
+	slot := Record{Path: "/dev/mmcblk0", Kind: Block, Size: 64e6, CID: "27-SM-1"}
+	file := Record{Path: "/tmp/a.card", Kind: Practice, Size: 64e6}
+	with := func(c Record, change func(*Record)) Record { change(&c); return c }
+	assert.Equal(t, Same, stick.Like(with(stick, func(c *Record) { c.Path = "/dev/sdx" })), "names are handed out anew")
+	assert.Equal(t, MayBe, stick.Like(slot), "a card from a slot in a reader: only what is on it tells")
+	assert.Equal(t, Different, stick.Like(with(stick, func(c *Record) { c.Serial = "B" })))
+	assert.Equal(t, Different, stick.Like(with(stick, func(c *Record) { c.Size++ })))
+	assert.Equal(t, Same, slot.Like(with(slot, func(c *Record) { c.Path = "/dev/mmcblk1" })))
+	assert.Equal(t, Different, slot.Like(with(slot, func(c *Record) { c.CID = "27-SM-2" })))
+	assert.Equal(t, Same, file.Like(file))
+	assert.Equal(t, Different, file.Like(with(file, func(c *Record) { c.Path = "/tmp/b.card" })), "a file is the file")
+	loop := Card{Kind: Block, Size: 64e6, Path: "/dev/loop7", Disk: &disks.Disk{Bus: disks.Loop, Backing: "/a.img", Number: "1:5"}}
+	assert.Equal(t, loop.Identity(), loop.Record().Identity())
+}
+
+// shelf is a host whose disks are what a test says.
+type shelf struct {
+	Unsupported
+	disks []disks.Disk
+}
+
+func (s *shelf) Disks() ([]disks.Disk, error) { return s.disks, nil }
+
+// TestTheCardThatWasChosen has what may be in its place when it is claimed, and when it is looked for after a reset.
+func TestTheCardThatWasChosen(t *testing.T) {
+	inReader := disks.Disk{
+		Name: "sdf", Path: "/dev/sdf", Key: "8:80", Insertion: "5", Size: 8e9, Sector: 512, Bus: disks.USB, Serial: "00000001", Slot: 3, Slots: 4, USB: &disks.USBDevice{},
+	}
+	host := &shelf{disks: []disks.Disk{inReader}}
+	all, err := Finder{Host: host}.All()
+	require.NoError(t, err)
+	chosen := all[0]
+	_, err = chosen.again()
+	require.NoError(t, err)
+	for why, change := range map[guard.Cause]func(*disks.Disk){
+		guard.TakenOut:   func(d *disks.Disk) { d.Key = "8:96" },
+		guard.Changed:    func(d *disks.Disk) { d.Size++ },
+		guard.PutInAgain: func(d *disks.Disk) { d.Insertion = "6" },
+	} {
+		now := inReader
+		change(&now)
+		host.disks = []disks.Disk{now}
+		_, err := chosen.again()
+		var refused *RefusedError
+		require.ErrorAs(t, err, &refused)
+		assert.True(t, refused.For(why), "%s: %v", why, err)
+	}
+
+	// After a reset the same card may have another name and key, but not another slot, nor another reader.
+	returned := inReader
+	returned.Name, returned.Key, returned.Insertion = "sdk", "8:160", "77"
+	otherSlot, otherReader, larger := returned, returned, returned
+	otherSlot.Slot, otherReader.Serial, larger.Size = 2, "2", 16e9
+	host.disks = []disks.Disk{otherSlot, otherReader, larger}
+	assert.Nil(t, chosen.back())
+	host.disks = append(host.disks, returned)
+	require.NotNil(t, chosen.back())
+	assert.Equal(t, "sdk", chosen.back().Name)
+	nobody := inReader
+	nobody.Serial = ""
+	assert.False(t, Finder{Host: host}.card("", nobody).comesBack(), "without a serial number nothing is known again")
 }

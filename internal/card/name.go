@@ -1,25 +1,27 @@
 package card
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"zipstamp/internal/card/disks"
-	"zipstamp/internal/layout"
+	"zipstamp/internal/card/guard"
+)
+
+// What cards are found by, as the Of of a reason.
+const (
+	ByLabel  = "label"
+	BySerial = "serial number"
 )
 
 // findBy finds the one card that has what the user named it by. Loop devices are left out: they are named by their path.
-func findBy(given, text, what string, has func(*Card, string) bool) (*Card, error) {
-	refuse := func(next, reason string, args ...any) error {
-		return &RefusedError{Card: given, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
-	}
+func (f Finder) findBy(given, text, what string, has func(*Card, string) bool) (*Card, error) {
 	if strings.TrimSpace(text) == "" {
-		return nil, refuse("see what zipstamp cards shows", "it names no %s", what)
+		return nil, refuse(given, guard.Reason{Cause: guard.NamesNone, Of: what})
 	}
-	all, err := All()
+	all, err := f.All()
 	if err != nil {
-		return nil, refuse("name the card by its path", "%v", err)
+		return nil, refuse(given, guard.Reason{Cause: guard.NoHost, Err: err})
 	}
 	var found []*Card
 	for _, c := range all {
@@ -29,7 +31,7 @@ func findBy(given, text, what string, has func(*Card, string) bool) (*Card, erro
 	}
 	switch len(found) {
 	case 0:
-		return nil, refuse("put the card in, and see what zipstamp cards shows", "there is no card with the %s %s", what, text)
+		return nil, refuse(given, guard.Reason{Cause: guard.NoneNamed, Of: what, Name: text})
 	case 1:
 		found[0].Given = given
 		return found[0], nil
@@ -38,7 +40,7 @@ func findBy(given, text, what string, has func(*Card, string) bool) (*Card, erro
 	for _, c := range found {
 		names = append(names, c.Path)
 	}
-	return nil, refuse("name one of them by its path", "%d disks have the %s %s: %s", len(found), what, text, strings.Join(names, ", "))
+	return nil, refuse(given, guard.Reason{Cause: guard.Ambiguous, Of: what, Name: text, Names: names})
 }
 
 // hasLabel tells whether a file system or a partition of the card has a label, in capitals or not.
@@ -46,7 +48,7 @@ func hasLabel(c *Card, label string) bool {
 	return slices.ContainsFunc(c.labels(), func(l string) bool { return strings.EqualFold(l, label) })
 }
 
-// labels are those of the card's file systems and partitions: as udev knows them, or, where it knows nothing, as they stand on the card.
+// labels are those of the card's file systems and partitions: as the system knows them, or, where it knows nothing, as they stand on the card.
 func (c *Card) labels() []string {
 	var all []string
 	known := c.Disk.FS.Kind != ""
@@ -82,14 +84,4 @@ func hasSerial(c *Card, text string) bool {
 	plain := func(s string) string { return strings.TrimPrefix(strings.ToLower(s), "0x") }
 	own, text := plain(c.Serial), plain(text)
 	return own != "" && (own == text || len(text) >= minSerial && strings.Contains(own, text))
-}
-
-// Contents reads what is on the card. It needs the right to read it.
-func (c *Card) Contents() (layout.Disk, error) {
-	r, err := c.OpenToRead()
-	if err != nil {
-		return layout.Disk{}, err
-	}
-	defer r.Close()
-	return layout.Describe(r, c.Size)
 }

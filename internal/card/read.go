@@ -4,34 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-
-	"zipstamp/internal/card/practice"
 )
-
-// Reader reads a card anywhere, and doesn't keep others from using it.
-type Reader interface {
-	io.ReaderAt
-	io.Closer
-}
-
-// OpenToRead opens the card to look at what is on it. The error is a *RefusedError.
-func (c *Card) OpenToRead() (Reader, error) {
-	if c.Kind == Practice {
-		p, err := practice.OpenToRead(c.spec)
-		if err != nil {
-			return nil, c.refusedOpen(err)
-		}
-		return NewReader(practiceMedium{p}, p.Close)
-	}
-	f, err := os.Open(c.Path)
-	if err != nil {
-		refused := c.refusedOpen(err).(*RefusedError)
-		refused.Reasons[0] = readable(refused.Reasons[0])
-		return nil, refused
-	}
-	return f, nil
-}
 
 // NewReader reads any bytes of a device, which is read in sectors. It is for one goroutine; done, which may be nil, is called when it is closed.
 func NewReader(d Device, done func() error) (Reader, error) {
@@ -42,14 +15,7 @@ func NewReader(d Device, done func() error) (Reader, error) {
 	return &unaligned{Device: d, done: done, piece: piece, at: -1}, nil
 }
 
-func readable(reason string) string {
-	if reason == "you have no permission to write it" {
-		return "you have no permission to read it"
-	}
-	return reason
-}
-
-// readPiece is what is read of a practice card at once, bytes; a multiple of any sector.
+// readPiece is what is read of a device at once, bytes; a multiple of any sector.
 const readPiece = 64 << 10
 
 // unaligned reads any bytes of a device that is read in sectors.

@@ -106,14 +106,14 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 
 // size is how much of the card is used: what a test found to be real, or all (0).
 func (b *blanking) size() (int64, error) {
-	now := receipt.CardNow(b.card)
+	now := b.card.Record()
 	if d, err := b.card.Contents(); err == nil {
 		now.DiskID = d.Table.ID
 	}
 	latest, like := b.lastGauge(now)
 	counterfeit := latest != nil && latest.Gauge.Loss != nil
 	refuse := func(next, reason string, args ...any) error {
-		return &card.RefusedError{Card: b.card.Name, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
+		return &view.Refusal{Card: b.card.Name, Why: fmt.Sprintf(reason, args...), Next: next}
 	}
 	again := "zipstamp gauge spots " + shell.Quote(b.card.Given)
 	switch {
@@ -137,7 +137,7 @@ func (b *blanking) size() (int64, error) {
 }
 
 // lastGauge is the receipt of the last test of a card that came to a result, and whether that is of this very card; nil if none is known.
-func (a *app) lastGauge(now receipt.Card) (*receipt.Document, card.Likeness) {
+func (a *app) lastGauge(now card.Record) (*receipt.Document, card.Likeness) {
 	return receipt.Latest(a.history(), now, func(doc receipt.Document) bool {
 		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)
 		return (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive

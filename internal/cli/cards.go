@@ -68,7 +68,7 @@ func (a *app) arrival(ctx context.Context) error {
 
 // survey looks at all disks that are worth showing: not the empty ones that only stand ready.
 func (a *app) survey() ([]view.Listed, error) {
-	found, err := card.All()
+	found, err := a.finder.All()
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		l.Contents = &d
 		id = d.Table.ID
 	}
-	now := receipt.CardNow(c)
+	now := c.Record()
 	now.DiskID = id
 	l.Tested, l.TestedLike = a.lastGauge(now)
 	l.Last, l.LastLike = receipt.Latest(a.history(), now, func(d receipt.Document) bool {
@@ -108,7 +108,7 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 // isCard tells whether all that is said against a disk may be said of a card: only those are read.
 func isCard(reasons []guard.Reason) bool {
 	return !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
-		return r.Cause != guard.Protected && r.Cause != guard.InUse && r.Cause != guard.Held
+		return !guard.IsProtected(r) && !guard.IsUse(r)
 	})
 }
 
@@ -201,6 +201,14 @@ type (
 	}
 )
 
+// causeOf is the cause of a reason, as documents have it: all uses are one.
+func causeOf(r guard.Reason) string {
+	if guard.IsUse(r) && r.Cause != guard.Held {
+		return "in use"
+	}
+	return string(r.Cause)
+}
+
 func cardsDocument(listed []view.Listed, all bool) cardList {
 	doc := cardList{Cards: 1, List: []listedCard{}}
 	for _, l := range listed {
@@ -217,19 +225,19 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 			one.Reader = d.USB.Name
 		}
 		for _, r := range l.Reasons {
-			one.Reasons = append(one.Reasons, cardReason{string(r.Cause), r.Text})
+			one.Reasons = append(one.Reasons, cardReason{causeOf(r), view.Reason(r)})
 		}
 		if s := d.SD; s != nil {
 			one.Registers = &cardRegisters{
 				int(s.CID.Maker), s.CID.OEM, s.CID.Product, s.CID.Revision, s.CID.Serial, s.CID.Made(), s.CSD.Size, s.CSD.Family, s.Spec, s.Marks,
 			}
 		}
-		one.Table = d.Scheme
+		one.Table = string(d.Scheme)
 		if l.Contents != nil {
 			one.Table, one.DiskID = string(l.Contents.Table.Scheme), l.Contents.Table.ID
 		}
 		for _, p := range l.Parts() {
-			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, p.Kind, p.Label})
+			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, string(p.Kind), p.Label})
 		}
 		for _, m := range d.Mounts {
 			one.Mounts = append(one.Mounts, cardMount{m.Source, m.Point})

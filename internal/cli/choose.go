@@ -22,7 +22,7 @@ label:NAME (a file system on it) or serial:TEXT (see zipstamp cards).`
 // pick finds the card that the user names.
 func (a *app) pick(ctx context.Context, given string) (*card.Card, error) {
 	if given != nextCard {
-		return card.Find(given)
+		return a.finder.Find(given)
 	}
 	cards, err := a.awaitCards(ctx, 1, nil)
 	if err != nil {
@@ -40,7 +40,7 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 	here := map[string]string{}    // what a card at a place is, for when it is gone
 	went := map[string]time.Time{} // when a card went, by what it is
 	if a.unattended {
-		all, err := card.All()
+		all, err := a.finder.All()
 		if err != nil {
 			return nil, err
 		}
@@ -48,7 +48,7 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 			here[c.Path] = likeness(c)
 		}
 	}
-	err := card.Watch(ctx, func() { a.screen.Waiting(n) }, func(c card.Change) error {
+	err := a.finder.Watch(ctx, func() { a.screen.Waiting(n) }, func(c card.Change) error {
 		if !c.Arrived {
 			a.screen.Left(c.Card)
 			cards = without(cards, c.Card)
@@ -123,7 +123,7 @@ func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) 
 	}
 	switch {
 	case len(may) == 0:
-		return nil, &card.RefusedError{Card: "a card", Reasons: []string{"none is here that may be written"}, Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen"}
+		return nil, &view.Refusal{Card: "a card", Why: "none is here that may be written", Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen"}
 	case len(may) == 1 && askedAnyway:
 		return may[0].Card, nil
 	}
@@ -132,7 +132,7 @@ func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) 
 		return nil, err
 	}
 	if chosen < 0 {
-		return nil, &card.RefusedError{Card: "a card", Reasons: []string{"none was chosen, so nothing was done"}}
+		return nil, &view.Refusal{Card: "a card", Why: "none was chosen, so nothing was done"}
 	}
 	return may[chosen].Card, nil
 }

@@ -261,7 +261,7 @@ func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then st
 	a.screen.ShowPlan(view.Plan{Cards: []view.Listed{l}, Then: then, Keeps: keeps})
 	yes, err := a.screen.Confirm(ctx, c.Name)
 	if err == nil && !yes {
-		err = &card.RefusedError{Card: c.Name, Reasons: []string{"its name was not typed, so nothing was written"}}
+		err = &view.Refusal{Card: c.Name, Why: "its name was not typed, so nothing was written"}
 	}
 	return err
 }
@@ -288,7 +288,7 @@ func (g *gauging) unfollow() {
 // spots does the test of spots.
 func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Report, error) {
 	nonce := randomNonce()
-	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: cardIdentity(g.card), Nonce: nonce, Started: time.Now()})
+	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: g.card.Record(), Nonce: nonce, Started: time.Now()})
 	if err != nil {
 		return nil, cantSave(g.who, ", so nothing was started", err)
 	}
@@ -308,7 +308,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 
 // whole does the test of every block.
 func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
-	who := cardIdentity(g.card)
+	who := g.card.Record()
 	w := gauge.Whole{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp}
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err
@@ -336,7 +336,7 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 const forgetAfter = 60 * 24 * time.Hour
 
 // carryOn looks for a test of this card that was interrupted.
-func (g *gauging) carryOn(w *gauge.Whole, who journal.Card, afresh bool) error {
+func (g *gauging) carryOn(w *gauge.Whole, who card.Record, afresh bool) error {
 	var found []gauge.Kept
 	var unusable []error
 	_ = g.who.as(func() error { // what can't be read is unusable
@@ -435,9 +435,6 @@ func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, fail
 	}
 	return failed
 }
-
-// cardIdentity is by what a card is known again.
-func cardIdentity(c *card.Card) journal.Card { return journal.CardOf(c) }
 
 // journals is where what is to be put back is kept, tests where the progress of tests is.
 func (p person) journals() state.Place { return p.stateFolder("journals") }

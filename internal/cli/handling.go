@@ -54,16 +54,16 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 	switch {
 	case typed && !a.screen.Asks():
-		return &card.RefusedError{
-			Card:    c.Given,
-			Reasons: []string{"it is no card, and there is no terminal to type its name on"},
-			Next:    "run the command on a terminal; --yes doesn't replace the name of a fixed disk",
+		return &view.Refusal{
+			Card: c.Given,
+			Why:  "it is no card, and there is no terminal to type its name on",
+			Next: "run the command on a terminal; --yes doesn't replace the name of a fixed disk",
 		}
 	case !h.yes && !a.screen.Asks():
-		return &card.RefusedError{
-			Card:    c.Given,
-			Reasons: []string{"there is no terminal to ask on whether it may be overwritten"},
-			Next:    "in a script, say so with --yes",
+		return &view.Refusal{
+			Card: c.Given,
+			Why:  "there is no terminal to ask on whether it may be overwritten",
+			Next: "in a script, say so with --yes",
 		}
 	}
 	return nil
@@ -73,7 +73,7 @@ func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 func (a *app) take(ctx context.Context, c *card.Card, h handling, typed bool) (*card.Hold, error) {
 	return c.Claim(ctx, card.Freeing{
 		Consent: card.Consent{FixedDisk: h.fixedDisk, Asked: !h.yes || typed}, Wait: h.wait,
-		Waiting: func(err error) { a.screen.Say("Waiting: %s.", err) },
+		Waiting: func(e *card.RefusedError) { a.screen.Say("Waiting: %s.", view.ErrorText(e)) },
 	})
 }
 
@@ -98,16 +98,16 @@ func keepsNothingOn(c *card.Card) error {
 // refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite a download or a document. It may be zeros, or begin as a
 // disk does and not be a download, or have been used as a card before.
 func (a *app) refuseOtherFile(c *card.Card) error {
-	if info, err := os.Stat(c.Path); c.Kind != card.Plain || err == nil && info.Size() == 0 {
+	if info, err := os.Stat(c.Path); !c.IsUncertain() || err == nil && info.Size() == 0 {
 		return nil
 	}
 	refuse := func(reason string, err error) error {
-		return &card.RefusedError{
-			Card: c.Given, Reasons: []string{reason}, Err: err,
+		return &view.Refusal{
+			Card: c.Given, Why: reason, Err: err,
 			Next: "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
 		}
 	}
-	now := receipt.CardNow(c)
+	now := c.Record()
 	if past, like := receipt.Latest(a.history(), now, func(receipt.Document) bool { return true }); past != nil && like == card.Same {
 		return nil
 	}

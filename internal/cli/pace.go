@@ -54,7 +54,7 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	rep, failed := gauge.Pace{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
 	g.unfollow()
 	if errors.Is(failed, gauge.ErrTooSmall) {
-		return &card.RefusedError{Card: g.card.Name, Reasons: []string{failed.Error()}, Err: failed}
+		return &view.Refusal{Card: g.card.Name, Why: failed.Error(), Err: failed}
 	}
 	now := g.hold.Card()
 	doc := receipt.NewPace(now, rep)

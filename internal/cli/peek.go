@@ -60,7 +60,7 @@ func (a *app) lookInto(ctx context.Context, args []string, member, limit string)
 	}
 	path := args[0]
 	if path != image.Input {
-		c, err := cardToRead(path)
+		c, err := a.cardToRead(path)
 		if err != nil {
 			return view.Peeked{}, err
 		}
@@ -98,16 +98,16 @@ func namesCard(word string) bool {
 }
 
 // cardToRead finds the card at a path; nil if what is there is to be read as an image: a plain file is both.
-func cardToRead(path string) (*card.Card, error) {
+func (a *app) cardToRead(path string) (*card.Card, error) {
 	info, err := os.Stat(path)
 	if err != nil || info.IsDir() {
 		return nil, nil // the image's errors say it
 	}
-	c, err := card.Find(path)
+	c, err := a.finder.Find(path)
 	if err != nil && info.Mode()&fs.ModeDevice != 0 {
 		return nil, err
 	}
-	if err != nil || c.Kind == card.Plain {
+	if err != nil || c.IsUncertain() {
 		return nil, nil
 	}
 	return c, nil
@@ -122,7 +122,7 @@ func (a *app) lookIntoCard(c *card.Card) (view.Peeked, error) {
 	counted := &counting{r: r}
 	d, err := layout.Describe(counted, c.Size)
 	if errors.Is(err, fs.ErrPermission) {
-		err = &card.RefusedError{Card: c.Given, Reasons: []string{"you have no permission to read it"}, Err: err}
+		err = &view.Refusal{Card: c.Given, Why: "you have no permission to read it", Err: err}
 	}
 	return view.Peeked{Path: c.Given, Card: c, Disk: d, Used: counted.n}, err
 }

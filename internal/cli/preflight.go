@@ -48,7 +48,7 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	start := time.Now()
 	nonce := randomNonce()
-	j, err := createJournal(s.who, journal.Head{Job: receipt.JobStamp, Card: cardIdentity(t.card), Nonce: nonce, Started: start})
+	j, err := createJournal(s.who, journal.Head{Job: receipt.JobStamp, Card: t.card.Record(), Nonce: nonce, Started: start})
 	if err != nil {
 		j = nil // it is to be overwritten anyway
 	}

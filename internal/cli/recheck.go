@@ -134,8 +134,8 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 }
 
 // now is what the card says of itself and what is on it, and whether a stamp of it was interrupted, as its start shows.
-func (r *rechecking) now(dev card.Device) (now receipt.Card, marked bool) {
-	now = receipt.CardNow(r.card)
+func (r *rechecking) now(dev card.Device) (now card.Record, marked bool) {
+	now = r.card.Record()
 	rd, err := card.NewReader(dev, nil)
 	if err != nil {
 		return now, false
@@ -150,7 +150,7 @@ func (r *rechecking) now(dev card.Device) (now receipt.Card, marked bool) {
 }
 
 // unfinished says what was begun with the card and did not come to its end; empty if nothing is known.
-func (r *rechecking) unfinished(now receipt.Card, marked bool) string {
+func (r *rechecking) unfinished(now card.Record, marked bool) string {
 	if marked {
 		return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts there until the end.", r.card.Name)
 	}
@@ -170,12 +170,12 @@ func (r *rechecking) unfinished(now receipt.Card, marked bool) string {
 }
 
 // stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.
-func (r *rechecking) stampOf(now receipt.Card) (*receipt.Document, card.Likeness) {
+func (r *rechecking) stampOf(now card.Record) (*receipt.Document, card.Likeness) {
 	return receipt.Latest(r.history(), now, receipt.Document.Left)
 }
 
 // fitting is the receipt to compare with: the one that was named, or the one of the last stamp of this card.
-func (r *rechecking) fitting(now receipt.Card) (*receipt.Document, error) {
+func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 	next := "compare with the image: zipstamp recheck " + r.card.Given + " IMAGE"
 	var past *receipt.Document
 	if r.against != "" {
@@ -189,12 +189,12 @@ func (r *rechecking) fitting(now receipt.Card) (*receipt.Document, error) {
 		past, like = r.stampOf(now)
 		switch {
 		case past == nil:
-			return nil, &card.RefusedError{Card: r.card.Name, Reasons: []string{"no receipt of a stamp of it is known"}, Next: next + "; or name its receipt with --against FILE"}
+			return nil, &view.Refusal{Card: r.card.Name, Why: "no receipt of a stamp of it is known", Next: next + "; or name its receipt with --against FILE"}
 		case like != card.Same:
-			return nil, &card.RefusedError{
-				Card:    r.card.Name,
-				Reasons: []string{fmt.Sprintf("it tells no number of its own: only its size and the number of its partition table are those of a card that was stamped on %s", view.Day(past.Ended))},
-				Next:    "if it is that card, name the receipt: --against " + shell.Quote(r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File))),
+			return nil, &view.Refusal{
+				Card: r.card.Name,
+				Why:  fmt.Sprintf("it tells no number of its own: only its size and the number of its partition table are those of a card that was stamped on %s", view.Day(past.Ended)),
+				Next: "if it is that card, name the receipt: --against " + shell.Quote(r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File))),
 			}
 		}
 	}

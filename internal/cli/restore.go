@@ -67,7 +67,7 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 	}
 	var kept []view.Kept
 	for _, p := range all {
-		if only != nil && (p.Err != nil || !p.Card.May(cardIdentity(only))) {
+		if only != nil && (p.Err != nil || p.Card.Like(only.Record()) == card.Different) {
 			continue
 		}
 		k := view.Kept{Pending: p, Path: r.who.short(p.Path)}
@@ -129,7 +129,7 @@ func stillRuns(err error) error {
 	if !errors.Is(err, journal.ErrRunning) {
 		return err
 	}
-	return &card.RefusedError{Card: "what is saved", Reasons: []string{"the test that saved it still runs"}, Next: "wait until it has ended", Err: err}
+	return &view.Refusal{Card: "what is saved", Why: "the test that saved it still runs", Next: "wait until it has ended", Err: err}
 }
 
 func inUse(c *card.Card) bool {
@@ -160,7 +160,7 @@ func (e *notBackError) Error() string {
 func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	done := found.Done()
-	if err == nil && done && p.Card.Same(cardIdentity(hold.Card())) {
+	if err == nil && done && p.Card.Like(hold.Card().Record()) == card.Same {
 		// Whoever put it back may not have come so far.
 		if err = a.showPuttingBack(func(m *meter.Meter) error { return displace(who, hold, m, p) }); err == nil {
 			found, err = p.Look(hold, hold.SectorSize())
@@ -179,7 +179,7 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 	case !found.Is() && found.Unread > 0:
 		return "", notBack(&notBackError{unread: found.Unread})
 	case !found.Is():
-		return "", &card.RefusedError{Card: hold.Card().Given, Reasons: []string{errOtherCard.Error()}, Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
+		return "", &view.Refusal{Card: hold.Card().Given, Why: errOtherCard.Error(), Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
 	}
 	var restored, wrong int
 	err = a.showPuttingBack(func(m *meter.Meter) (err error) {
@@ -233,23 +233,23 @@ func notBack(err *notBackError) error {
 // findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says the same of itself and has
 // what the test wrote.
 func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
-	if p.Card.Kind != string(card.Block) {
-		return card.Find(p.Card.Path)
+	if !p.Card.IsDisk() {
+		return r.finder.Find(p.Card.Path)
 	}
-	all, err := card.All()
+	all, err := r.finder.All()
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range all {
-		if p.Card.May(cardIdentity(c)) && len(c.Reasons(card.Consent{Asked: true})) == 0 && belongs(c, p) {
+		if p.Card.Like(c.Record()) != card.Different && len(c.Reasons(card.Consent{Asked: true})) == 0 && belongs(c, p) {
 			return c, nil
 		}
 	}
 	// A loop device is never chosen by itself.
-	if c, err := card.Find(p.Card.Path); err == nil && p.Card.May(cardIdentity(c)) && belongs(c, p) {
+	if c, err := r.finder.Find(p.Card.Path); err == nil && p.Card.Like(c.Record()) != card.Different && belongs(c, p) {
 		return c, nil
 	}
-	return nil, &card.RefusedError{Card: p.Card.Name, Reasons: []string{"the card that was tested is not here"}, Next: "put it in, and run the command again; or name it"}
+	return nil, &view.Refusal{Card: p.Card.Name, Why: "the card that was tested is not here", Next: "put it in, and run the command again; or name it"}
 }
 
 // look tells what a card has of what a test saved of it; nothing if it can't be read.
@@ -278,12 +278,12 @@ func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 	if err != nil {
 		return nil
 	}
-	now := cardIdentity(c)
+	now := c.Record()
 	for _, p := range kept {
-		if p.Err != nil || !p.Card.May(now) {
+		if p.Err != nil || p.Card.Like(now) == card.Different {
 			continue
 		}
-		if f := look(c, p); f.Is() || p.Card.Same(now) && (f.Done() || f.Nearly()) {
+		if f := look(c, p); f.Is() || p.Card.Like(now) == card.Same && (f.Done() || f.Nearly()) {
 			all = append(all, p)
 		}
 	}
@@ -297,7 +297,7 @@ func (g *gauging) settlePending() error {
 		return fmt.Errorf("what earlier tests saved can't be read, so nothing was started: %w", err)
 	}
 	for _, p := range kept {
-		if p.Err != nil || !p.Card.May(cardIdentity(g.card)) {
+		if p.Err != nil || p.Card.Like(g.card.Record()) == card.Different {
 			continue
 		}
 		fate, err := g.putBack(g.who, g.hold, p)
@@ -352,12 +352,12 @@ func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h hand
 
 // The JSON document of gauge restore.
 type keptJournal struct {
-	Path    string       `json:"path"`
-	Card    journal.Card `json:"card"`
-	Started string       `json:"started,omitempty"`
-	Bytes   int64        `json:"bytes"`
-	Fate    string       `json:"fate,omitempty"`
-	Error   string       `json:"error,omitempty"`
+	Path    string      `json:"path"`
+	Card    card.Record `json:"card"`
+	Started string      `json:"started,omitempty"`
+	Bytes   int64       `json:"bytes"`
+	Fate    string      `json:"fate,omitempty"`
+	Error   string      `json:"error,omitempty"`
 }
 
 func keptDocument(kept []view.Kept, exit int) any {

@@ -18,12 +18,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 // app is what all commands share.
 type app struct {
+	finder  card.Finder
 	version string
 	streams view.Streams
 	screen  *view.Screen
@@ -53,7 +56,7 @@ func Main(args []string, version string) int {
 		os.Exit(statusInterrupted)
 	})
 	defer stop()
-	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ()}
+	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ(), Here: here.Cards().Host.Local()}
 	return run(ctx, args, version, streams, os.Args[0], &left)
 }
 
@@ -102,7 +105,7 @@ func untilInterrupted(parent context.Context, atOnce func()) (context.Context, f
 
 // run is Main with its surroundings given. program is how the program was called.
 func run(ctx context.Context, args []string, version string, streams view.Streams, program string, left *leaving) int {
-	a := &app{version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...), left: left}
+	a := &app{finder: here.Cards(), version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...), left: left}
 	if a.version == "" {
 		a.version = builtVersion()
 	}
@@ -157,7 +160,7 @@ func builtVersion() string {
 
 // Root is the tree of commands, for the pages of the manual.
 func Root() *cobra.Command {
-	a := &app{streams: view.Streams{Out: io.Discard, Err: io.Discard}}
+	a := &app{finder: here.Cards(), streams: view.Streams{Out: io.Discard, Err: io.Discard}}
 	return a.root()
 }
 

@@ -7,13 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -55,6 +54,7 @@ type spacing struct {
 	first, receipt      string
 	keep, again, remove bool
 	fixedDisk           bool
+	present             func() bool // whether the disk below is still there; nil: not known
 }
 
 func (s *spacing) run(ctx context.Context, folder string) error {
@@ -86,7 +86,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 	defer s.discard()
 	var m meter.Meter
 	shown := s.screen.Follow(view.Followed{Meter: &m})
-	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again}.Run(ctx)
+	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again, Present: s.present}.Run(ctx)
 	m.End()
 	shown.Stop()
 	if rep.Written+rep.Read == 0 && failed != nil {
@@ -122,27 +122,10 @@ func (s *spacing) removed(folder string, n int) {
 	s.screen.Removed(folder, n)
 }
 
-// kinds of file systems that are on no card.
-var (
-	networkKinds = []string{"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "glusterfs", "fuse.sshfs", "fuse.rclone", "virtiofs"}
-	memoryKinds  = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "squashfs"}
-)
-
-// refusedKind says why the free space of a file system of a kind is not that of a card, and what to do; nothing if it may be.
-func refusedKind(kind string) (next, reason string) {
-	switch {
-	case slices.Contains(networkKinds, kind):
-		return "put the card into this computer, and name a folder on it", fmt.Sprintf("it is on a network file system (%s), not on a card", kind)
-	case slices.Contains(memoryKinds, kind):
-		return "name a folder on the card", fmt.Sprintf("it is on no card (%s)", kind)
-	}
-	return "", ""
-}
-
 // admitFolder refuses a folder whose free space is not that of a card, and tells what it is on.
 func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 	refuse := func(next, reason string, args ...any) error {
-		return &card.RefusedError{Card: folder, Reasons: []string{fmt.Sprintf(reason, args...)}, Next: next}
+		return &view.Refusal{Card: folder, Why: fmt.Sprintf(reason, args...), Next: next}
 	}
 	info, err := os.Stat(folder)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -154,22 +137,24 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 	if !info.IsDir() {
 		return nil, refuse("name a folder on the card", "it is not a folder")
 	}
-	c, kind, err := card.Under(folder)
-	if err != nil {
+	c, at, err := s.finder.Under(folder)
+	if err != nil && !errors.Is(err, errors.ErrUnsupported) { // where it can't be told, the user knows
 		return nil, err
 	}
-	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: "folder"}
-	next, reason := refusedKind(kind)
+	s.present = at.Present
+	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: card.Folder}
 	switch {
-	case reason != "":
-		return nil, refuse(next, "%s", reason)
-	case c == nil && !s.fixedDisk && kind != "":
-		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of another disk", "it is not known on which disk it is (%s)", kind)
+	case at.Network:
+		return nil, refuse("put the card into this computer, and name a folder on it", "it is on a network file system (%s), not on a card", at.Kind)
+	case at.NoDisk:
+		return nil, refuse("name a folder on the card", "it is on no card (%s)", at.Kind)
+	case c == nil && !s.fixedDisk && at.Kind != "":
+		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of another disk", "it is not known on which disk it is (%s)", at.Kind)
 	case c == nil:
 		return unknown, nil
 	}
 	d := c.Disk
-	isCard := d.Removable || d.Bus == disks.SDSlot || d.Bus == disks.Loop || d.Bus == disks.USB
+	isCard := d.IsCardLike() || d.Bus == disks.USB
 	if (!isCard || len(d.System) > 0) && !s.fixedDisk {
 		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of this disk, of which some is left", "it is on %s, which is no card", d.Path)
 	}
@@ -186,11 +171,11 @@ func spaceProblem(folder string, err error) error {
 	case errors.Is(err, gauge.ErrNothing):
 		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", folder, err), Next: "leave --again out to make some"}}
 	case errors.Is(err, gauge.ErrNoRoom):
-		return &card.RefusedError{Card: folder, Reasons: []string{err.Error()}, Next: "remove something from it", Err: err}
+		return &view.Refusal{Card: folder, Why: err.Error(), Next: "remove something from it", Err: err}
 	case errors.Is(err, fs.ErrPermission):
-		return &card.RefusedError{Card: folder, Reasons: []string{"you have no permission to write there"}, Err: err}
-	case errors.Is(err, syscall.EROFS):
-		return &card.RefusedError{Card: folder, Reasons: []string{"its file system is mounted read-only"}, Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
+		return &view.Refusal{Card: folder, Why: "you have no permission to write there", Err: err}
+	case errors.Is(fault.Of(err), fault.Locked):
+		return &view.Refusal{Card: folder, Why: "its file system is mounted read-only", Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
 	case errors.Is(err, gauge.ErrUnknown):
 		return &view.Hint{Err: fmt.Errorf("in %s: %w", own, err), Next: "remove them with --remove"}
 	}

@@ -295,7 +295,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 // admit refuses a card that may not be written.
 func (s *stamping) admit(t *target, imagePath string) (err error) {
 	if t.card.Is(imagePath) {
-		return &card.RefusedError{Card: t.card.Given, Reasons: []string{"image and card are the same file"}}
+		return &view.Refusal{Card: t.card.Given, Why: "image and card are the same file"}
 	}
 	if t.typed, err = s.app.admit(t.card, s.o.handling); err != nil {
 		return err
@@ -372,7 +372,7 @@ func (s *stamping) confirm(ctx context.Context) error {
 		if len(s.targets) > 1 {
 			what = "their names were not typed, so nothing was written"
 		}
-		err = &card.RefusedError{Card: s.names(), Reasons: []string{what}}
+		err = &view.Refusal{Card: s.names(), Why: what}
 	}
 	return err
 }

@@ -67,7 +67,7 @@ func statusOf(err error) int {
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
 		return statusImage
-	case is[*card.RefusedError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
+	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
 		return statusRefused
 	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err), is[*notBackError](err):
 		return statusCard

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/card"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/state"
 )
@@ -122,12 +122,12 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 
 func TestProgressIsKeptAndChecked(t *testing.T) {
 	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
-	card := journal.Card{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
+	record := card.Record{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
 	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}, Bits: 3}
-	require.NoError(t, KeepProgress(folder, card, p))
+	require.NoError(t, KeepProgress(folder, record, p))
 	p.Head = 32 << 20
-	require.NoError(t, KeepProgress(folder, card, p))
-	found, unusable := FindProgress(folder.Path(), card)
+	require.NoError(t, KeepProgress(folder, record, p))
+	found, unusable := FindProgress(folder.Path(), record)
 	require.Len(t, found, 1)
 	assert.Equal(t, p, found[0].Progress)
 	assert.False(t, found[0].Same, "the serial number is that of a reader")
@@ -135,17 +135,17 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(folder.Path(), progressName(p.Nonce)))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(folder.Path(), "copy"+progressSuffix), text, 0o600))
-	found, unusable = FindProgress(folder.Path(), card)
+	found, unusable = FindProgress(folder.Path(), record)
 	assert.Len(t, found, 1)
 	require.Len(t, unusable, 1)
 	assert.ErrorContains(t, unusable[0], "not under the name of its test")
-	other := card
+	other := record
 	other.Size++
 	found, _ = FindProgress(folder.Path(), other)
 	assert.Empty(t, found, "it is of another card")
 	require.NoError(t, DropProgress(folder, p.Nonce))
 	require.NoError(t, DropProgress(folder, p.Nonce), "it may be gone")
-	found, _ = FindProgress(folder.Path(), card)
+	found, _ = FindProgress(folder.Path(), record)
 	assert.Empty(t, found)
 
 	for why, change := range map[string]func(*kept){
@@ -154,7 +154,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
 		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Stretch{stretch(0, -512, Worn)} },
 	} {
-		k := kept{progressVersion, card, p}
+		k := kept{progressVersion, record, p}
 		change(&k)
 		text, err := json.Marshal(k)
 		require.NoError(t, err)
@@ -165,7 +165,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 
 // FuzzProgress reads anything, and what is accepted can be carried on.
 func FuzzProgress(f *testing.F) {
-	text, err := json.Marshal(kept{progressVersion, journal.Card{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}}})
+	text, err := json.Marshal(kept{progressVersion, card.Record{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}}})
 	require.NoError(f, err)
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, text []byte) {

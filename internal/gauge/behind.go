@@ -3,12 +3,12 @@ package gauge
 import (
 	"context"
 	"slices"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
 )
@@ -251,7 +251,7 @@ func (r *wholeRun) limited() (bool, error) {
 	sector := int64(r.dev.SectorSize())
 	fails := func(off int64) (bool, error) {
 		err := r.put(off, sector)
-		if err == nil || failedThere(err) {
+		if err == nil || card.IsBadPlace(err) {
 			return err != nil, nil
 		}
 		return true, err
@@ -266,7 +266,7 @@ func (r *wholeRun) limited() (bool, error) {
 	}
 	if bad, err := fails(0); err != nil || bad { // what was written before can't be written any more either
 		if err == nil {
-			err = &card.StuckError{Offset: r.lastGood(), Err: &card.IOError{Op: "write", Card: "the card", Offset: from, Err: syscall.EIO}}
+			err = &card.StuckError{Offset: r.lastGood(), Err: &card.IOError{Op: "write", Card: "the card", Offset: from, Err: fault.BadPlace}}
 		}
 		return false, err
 	}
@@ -338,7 +338,7 @@ func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
 func (r *wholeRun) rewriteBlock(buf []byte, off int64) error {
 	err := r.writeAt(buf, off)
 	r.meter.Add(int64(len(buf)))
-	if failedThere(err) {
+	if card.IsBadPlace(err) {
 		return nil
 	}
 	return err
@@ -378,7 +378,7 @@ func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 		slices.Sort(at)
 		at = slices.Compact(at)
 		for _, off := range at {
-			if err := r.put(off, sector); err != nil && !failedThere(err) {
+			if err := r.put(off, sector); err != nil && !card.IsBadPlace(err) {
 				return err
 			}
 		}

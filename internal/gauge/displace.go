@@ -140,7 +140,7 @@ func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
 		if err == nil {
 			err = r.writeAt(part, p.Offset)
 		}
-		if failedThere(err) {
+		if card.IsBadPlace(err) {
 			continue
 		}
 		return p.Length, err
@@ -159,7 +159,7 @@ func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
 	for _, p := range batch {
 		copy(buf, p.Data)
 		err := r.writeAt(buf[:len(p.Data)], p.Offset)
-		if err != nil && !failedThere(err) {
+		if err != nil && !card.IsBadPlace(err) {
 			return 0, err
 		}
 		wrote += int64(len(p.Data))
@@ -211,7 +211,7 @@ func extentOf(p journal.Place) layout.Extent {
 func (r *spotsRun) piece(buf []byte, p layout.Extent) ([]byte, error) {
 	one, two := buf[:p.Length], buf[fillPiece:fillPiece+p.Length]
 	for _, b := range [][]byte{one, two} {
-		if err := r.readAt(b, p.Offset); failedThere(err) {
+		if err := r.readAt(b, p.Offset); card.IsBadPlace(err) {
 			return nil, nil
 		} else if err != nil {
 			return nil, err
@@ -306,7 +306,7 @@ func (r *spotsRun) writeAgain(buf []byte, p journal.Place) (wrote int64, err err
 
 // unlessThere is an error, unless it is only one of a place.
 func unlessThere(err error) error {
-	if failedThere(err) {
+	if card.IsBadPlace(err) {
 		return nil
 	}
 	return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/layout"
@@ -181,7 +182,7 @@ func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), 
 	for _, off := range all {
 		p, err := r.original(off, sector)
 		switch {
-		case failedThere(err):
+		case card.IsBadPlace(err):
 			unread[off] = true
 		case err != nil:
 			return false, err
@@ -198,7 +199,7 @@ func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), 
 			if unread[off] {
 				continue
 			}
-			if err := r.put(off, sector); err != nil && !failedThere(err) {
+			if err := r.put(off, sector); err != nil && !card.IsBadPlace(err) {
 				return false, err
 			}
 		}

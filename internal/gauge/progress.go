@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/state"
 )
@@ -23,9 +23,9 @@ const maxProgress = 4 << 20
 
 // kept is that file.
 type kept struct {
-	Version  int          `json:"gauge_progress"`
-	Card     journal.Card `json:"card"`
-	Progress Progress     `json:"progress"`
+	Version  int         `json:"gauge_progress"`
+	Card     card.Record `json:"card"`
+	Progress Progress    `json:"progress"`
 }
 
 const progressSuffix = ".progress.json"
@@ -34,7 +34,7 @@ const progressSuffix = ".progress.json"
 func progressName(n mark.Nonce) string { return n.String() + progressSuffix }
 
 // KeepProgress keeps how far the test of a card has come: it is there whole, or as it was before.
-func KeepProgress(folder state.Place, c journal.Card, p Progress) error {
+func KeepProgress(folder state.Place, c card.Record, p Progress) error {
 	text, err := json.Marshal(kept{progressVersion, c, p})
 	if err != nil {
 		return err
@@ -59,7 +59,7 @@ type Kept struct {
 }
 
 // FindProgress gives what is kept of tests of cards that may be this one, and says which files can't be used.
-func FindProgress(folder string, c journal.Card) (found []Kept, unusable []error) {
+func FindProgress(folder string, c card.Record) (found []Kept, unusable []error) {
 	entries, err := os.ReadDir(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, []error{err}
@@ -85,8 +85,8 @@ func FindProgress(folder string, c journal.Card) (found []Kept, unusable []error
 			unusable = append(unusable, fmt.Errorf("%s: %w", path, err))
 			continue
 		}
-		if k.Card.May(c) {
-			found = append(found, Kept{k.Progress, k.Card.Same(c), info.ModTime()})
+		if k.Card.Like(c) != card.Different {
+			found = append(found, Kept{k.Progress, k.Card.Like(c) == card.Same, info.ModTime()})
 		}
 	}
 	return found, unusable

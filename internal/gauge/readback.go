@@ -46,7 +46,7 @@ func (r *wholeRun) part(to int64) int64 {
 func (r *wholeRun) compareBlock(ctx context.Context, buf []byte, off int64) error {
 	err := r.readAt(buf, off)
 	switch {
-	case failedThere(err):
+	case card.IsBadPlace(err):
 		err = r.readNarrowly(ctx, buf, off)
 	case err == nil && r.run.Right(buf, number(off)) < len(buf)/mark.Size:
 		err = r.compareSectors(ctx, buf, off)
@@ -78,7 +78,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			}
 		}
 		switch err := r.readAt(other, off); {
-		case failedThere(err): // then the first reading counts
+		case card.IsBadPlace(err): // then the first reading counts
 		case err != nil:
 			return err
 		default:

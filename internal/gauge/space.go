@@ -6,18 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
-	"sync"
-	"sync/atomic"
-	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
+	"zipstamp/internal/card/file"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/state"
@@ -32,13 +28,12 @@ type Space struct {
 	First  int64      // fill only so many bytes; 0: all that is free
 	Keep   bool       // leave the files, to read them again later
 	Again  bool       // write nothing: read the files that were left
+
+	Present func() bool // whether the disk below the folder is still there; nil: not known
 }
 
 // SpaceFolder is the name of the folder for the files.
 const SpaceFolder = "zipstamp-space"
-
-// FileSize is the length of all files but the last, bytes: such that FAT can hold it, and a multiple of BlockSize.
-const FileSize = 1 << 30
 
 // about is the file beside them that says what they are.
 const about = "about.json"
@@ -102,7 +97,7 @@ func RemoveFiles(folder string) (removed int, err error) {
 		return 0, err
 	}
 	for _, e := range entries {
-		_, ours := fileIndex(e.Name())
+		_, ours := file.Index(e.Name())
 		if !e.Type().IsRegular() || !ours && e.Name() != about {
 			continue
 		}
@@ -113,20 +108,10 @@ func RemoveFiles(folder string) (removed int, err error) {
 			removed++
 		}
 	}
-	if err := os.Remove(dir); err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EEXIST) {
-		return removed, err
+	if left, err := os.ReadDir(dir); err == nil && len(left) > 0 { // files that are somebody else's
+		return removed, nil
 	}
-	return removed, nil
-}
-
-// fileName of the file with the index, from 0.
-func fileName(i int) string { return fmt.Sprintf("space-%05d.bin", i+1) }
-
-func fileIndex(name string) (int, bool) {
-	digits, ok := strings.CutPrefix(name, "space-")
-	digits, ok2 := strings.CutSuffix(digits, ".bin")
-	n, err := strconv.Atoi(digits)
-	return n - 1, ok && ok2 && err == nil && n > 0 && fileName(n-1) == name
+	return removed, os.Remove(dir)
 }
 
 // Run does the test. The report is never nil; its extents are in the bytes of the files, one after the other. The error says why the test did not come to
@@ -146,16 +131,18 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	case err != nil && !errors.Is(err, ErrNothing):
 		return rep, err
 	}
-	files := &fileSet{dir: filepath.Join(s.Folder, SpaceFolder), name: s.Folder, access: card.Direct, device: deviceUnder(s.Folder)}
-	defer files.Close()
-	if s.Again {
-		files.size = earlier.Bytes
-	} else if err := s.begin(files); err != nil {
-		return rep, err
+	dir := filepath.Join(s.Folder, SpaceFolder)
+	size := earlier.Bytes
+	if !s.Again {
+		if size, err = s.begin(dir); err != nil {
+			return rep, err
+		}
 	}
-	rep.Claimed = files.size
-	r := &spaceRun{wholeRun: wholeRun{limit: files.size, asked: files.size, kept: time.Now()}, files: files, space: s}
-	r.subject = subject{dev: files, meter: s.Meter, run: mark.NewRun(rep.Nonce), rep: rep}
+	files := file.NewSet(dir, size, s.Present)
+	defer files.Close()
+	rep.Claimed = files.Size()
+	r := &spaceRun{wholeRun: wholeRun{limit: files.Size(), asked: files.Size(), kept: time.Now()}, files: files, space: s}
+	r.subject = subject{dev: card.Named(files, s.Folder), meter: s.Meter, run: mark.NewRun(rep.Nonce), rep: rep}
 	defer r.close()
 	if err := r.open(inFlight + 1); err != nil {
 		return rep, err
@@ -166,7 +153,7 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 		return rep, err
 	}
 	if s.Keep && err == nil {
-		return rep, files.about(About{Nonce: s.Nonce, Bytes: r.limit, Kept: true})
+		return rep, note(dir, About{Nonce: s.Nonce, Bytes: r.limit, Kept: true})
 	}
 	closing := files.Close() // some systems keep what is open
 	if err == nil {
@@ -178,32 +165,32 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	return rep, err
 }
 
-// begin makes the folder, and finds out how much is free. What a test left behind that was killed is removed.
-func (s Space) begin(files *fileSet) error {
+// begin makes the folder, and finds out how much is to be filled, bytes. What a test left behind that was killed is removed.
+func (s Space) begin(dir string) (size int64, err error) {
 	if _, err := RemoveFiles(s.Folder); err != nil {
-		return err
+		return 0, err
 	}
-	free, err := freeSpace(s.Folder)
+	free, err := file.Free(s.Folder)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	files.size = max(free-reserveFor(free), 0) / sampleSize * sampleSize
+	size = max(free-reserveFor(free), 0) / sampleSize * sampleSize
 	if s.First > 0 {
-		files.size = min(files.size, s.First/sampleSize*sampleSize)
+		size = min(size, s.First/sampleSize*sampleSize)
 	}
-	if files.size < sampleSize {
-		return ErrNoRoom
+	if size < sampleSize {
+		return 0, ErrNoRoom
 	}
-	if err := os.Mkdir(files.dir, 0o755); err != nil {
-		return err
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return 0, err
 	}
-	return files.about(About{Nonce: s.Nonce})
+	return size, note(dir, About{Nonce: s.Nonce})
 }
 
 // spaceRun is a test at work. The files are its card.
 type spaceRun struct {
 	wholeRun
-	files *fileSet
+	files *file.Set
 	space Space
 }
 
@@ -239,8 +226,8 @@ func (r *spaceRun) fill(ctx context.Context) (lost bool, err error) {
 	for r.head < r.limit {
 		to := min(r.head+spaceStride, r.limit)
 		err := r.inOrder(ctx, r.head, to, r.writeBlock)
-		if errors.Is(err, errFull) {
-			r.limit = r.files.filled()
+		if errors.Is(err, fault.Full) {
+			r.limit = r.files.Filled()
 			r.head, r.rep.Claimed = r.limit, r.limit
 			break
 		}
@@ -313,168 +300,17 @@ func (r *spaceRun) finish(err error) {
 	rep.judge(err == nil)
 }
 
-// fileSet is a row of files that stands for a card.
-type fileSet struct {
-	dir, name string
-	size      int64
-	access    card.Access
-	device    string       // what is there as long as the disk below is; empty: not known
-	waits     atomic.Int32 // how often it was waited for the kernel to notice that the disk is gone
-
-	mu      sync.Mutex // guards what follows
-	open    []*os.File
-	lengths []int64
-}
-
-// errFull says that the file system takes no more.
-var errFull = errors.New("the file system is full")
-
-func (f *fileSet) Size() int64         { return f.size }
-func (f *fileSet) SectorSize() int     { return sampleSize } // as direct access to files may need it
-func (f *fileSet) Access() card.Access { return f.access }
-
-// filled is how much has been written, in whole places.
-func (f *fileSet) filled() (n int64) {
-	for _, l := range f.lengths {
-		n += l / sampleSize * sampleSize
-	}
-	return n
-}
-
-// file gives the file of an offset, and makes it if it is the next one.
-func (f *fileSet) file(off int64, make bool) (*os.File, int64, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	i := int(off / FileSize)
-	for len(f.open) <= i {
-		path := filepath.Join(f.dir, fileName(len(f.open)))
-		if make {
-			file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-			if err != nil {
-				return nil, 0, err
-			}
-			file.Close()
-		}
-		file, _, access, err := card.OpenUncached(path)
-		if err != nil {
-			return nil, 0, err
-		}
-		if access != card.Direct {
-			f.access = access
-		}
-		f.open = append(f.open, file)
-		f.lengths = append(f.lengths, 0)
-	}
-	return f.open[i], off % FileSize, nil
-}
-
-func (f *fileSet) ReadAt(p []byte, off int64) (int, error) {
-	file, at, err := f.file(off, false)
-	if err != nil {
-		return 0, f.named("read", off, err)
-	}
-	n, err := file.ReadAt(p, at)
-	if errors.Is(err, io.EOF) {
-		err = fmt.Errorf("the file became shorter: %w", syscall.EIO)
-	}
-	return n, f.named("read", off, err)
-}
-
-func (f *fileSet) WriteAt(p []byte, off int64) (int, error) {
-	file, at, err := f.file(off, true)
-	if err != nil {
-		return 0, f.named("write", off, err)
-	}
-	n, err := file.WriteAt(p, at)
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	i := off / FileSize
-	f.lengths[i] = max(f.lengths[i], at+int64(n))
-	return n, f.named("write", off, err)
-}
-
-// named gives errors the types of those of a card.
-func (f *fileSet) named(op string, off int64, err error) error {
-	is := func(targets ...error) bool {
-		for _, t := range targets {
-			if errors.Is(err, t) {
-				return true
-			}
-		}
-		return false
-	}
-	switch {
-	case err == nil:
-		return nil
-	case is(syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG):
-		return fmt.Errorf("%w: %w", errFull, err)
-	case is(syscall.ENODEV, syscall.ENXIO, fs.ErrNotExist), f.gone():
-		return &card.GoneError{Card: f.name, Err: err}
-	}
-	return &card.IOError{Op: op, Card: f.name, Offset: off, Err: err}
-}
-
-// How long after an error a disk may still seem to be there that has been pulled out, and after how many errors that is waited for: if it is still there
-// after so many, it has bad places, whatever becomes of it later.
-const (
-	leaveTime = 2 * time.Second
-	maxWaits  = 8
-)
-
-// gone tells, after an error, whether the disk below the files isn't there any more: then a file system gives I/O errors, or says that it is
-// read-only, and does so before the kernel has taken the disk away.
-func (f *fileSet) gone() bool {
-	if f.device == "" {
-		return false
-	}
-	waits := f.waits.Add(1) <= maxWaits
-	for start := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		if _, err := os.Stat(f.device); errors.Is(err, fs.ErrNotExist) {
-			return true
-		}
-		if !waits || time.Since(start) >= leaveTime {
-			return false
-		}
-	}
-}
-
-func (f *fileSet) Flush() error {
-	for _, file := range f.open {
-		if err := file.Sync(); err != nil {
-			return f.named("flush", 0, err)
-		}
-	}
-	return nil
-}
-
-func (f *fileSet) Forget() error {
-	for _, file := range f.open {
-		if err := card.Forget(file); err != nil {
-			return f.named("flush", 0, err)
-		}
-	}
-	return nil
-}
-
-func (f *fileSet) Close() (err error) {
-	for _, file := range f.open {
-		err = errors.Join(err, file.Close())
-	}
-	f.open = nil
-	return err
-}
-
-// about writes what the files are beside them.
-func (f *fileSet) about(a About) error {
+// note writes what the files are beside them.
+func note(dir string, a About) error {
 	a.Version, a.Made = aboutVersion, time.Now().UTC().Truncate(time.Second)
 	text, err := json.MarshalIndent(a, "", "  ")
 	if err != nil {
 		return err
 	}
-	file, err := os.Create(filepath.Join(f.dir, about))
+	f, err := os.Create(filepath.Join(dir, about))
 	if err != nil {
 		return err
 	}
-	_, err = file.Write(append(text, '\n'))
-	return cmp.Or(err, errors.Join(file.Sync(), file.Close()))
+	_, err = f.Write(append(text, '\n'))
+	return cmp.Or(err, errors.Join(f.Sync(), f.Close()))
 }

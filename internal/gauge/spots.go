@@ -3,14 +3,14 @@ package gauge
 import (
 	"bytes"
 	"context"
-	"fmt"
+	"errors"
 	"math"
 	"math/rand/v2"
 	"slices"
-	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/layout"
@@ -154,7 +154,7 @@ func (r *spotsRun) save(ctx context.Context) error {
 		}
 		p, err := r.original(s.off, s.n)
 		switch {
-		case failedThere(err):
+		case card.IsBadPlace(err):
 			s.skipped = true
 		case err != nil:
 			return err
@@ -190,7 +190,7 @@ func (r *spotsRun) original(off, n int64) (journal.Place, error) {
 			return journal.Place{Offset: off, Data: read[0]}, nil
 		}
 	}
-	return journal.Place{}, &card.IOError{Op: "read", Offset: off, Err: fmt.Errorf("it reads differently each time: %w", syscall.EIO)}
+	return journal.Place{}, &card.IOError{Op: "read", Offset: off, Err: fault.BadPlace.Because(errors.New("it reads differently each time"))}
 }
 
 // keep puts places into the journal; from then on they may be written.
@@ -223,7 +223,7 @@ func (r *spotsRun) stamp(ctx context.Context) error {
 		}
 		s.order = i
 		err := r.put(s.off, s.n)
-		if err != nil && !failedThere(err) {
+		if err != nil && !card.IsBadPlace(err) {
 			return err
 		}
 		s.failed = err != nil
@@ -303,7 +303,7 @@ func (r *spotsRun) search(ctx context.Context) error {
 		}
 		part := buf[:w.Length]
 		switch err := r.readAt(part, w.Offset); {
-		case failedThere(err):
+		case card.IsBadPlace(err):
 			continue
 		case err != nil:
 			return err
@@ -368,7 +368,7 @@ func (r *spotsRun) putBack(failed error) error {
 func (r *spotsRun) eachBack(buf []byte, do func(b []byte, p journal.Place) error) error {
 	for _, batch := range slices.Backward(r.saved) {
 		for _, p := range slices.Backward(batch) {
-			if err := do(buf[:len(p.Data)], p); err != nil && !failedThere(err) {
+			if err := do(buf[:len(p.Data)], p); err != nil && !card.IsBadPlace(err) {
 				return err
 			}
 			r.meter.Add(int64(len(p.Data)))
@@ -390,7 +390,7 @@ func (r *spotsRun) seeBack(buf []byte) error {
 	return r.eachBack(buf, func(b []byte, p journal.Place) error {
 		if err := r.readAt(b, p.Offset); err != nil {
 			switch {
-			case !failedThere(err):
+			case !card.IsBadPlace(err):
 				r.pending = true
 			case !r.lost(p.Offset):
 				r.pending = true

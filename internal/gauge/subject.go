@@ -2,10 +2,8 @@ package gauge
 
 import (
 	"context"
-	"errors"
 	"hash/maphash"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -162,11 +160,6 @@ func (s *subject) inOrder(ctx context.Context, from, to int64, write func(buf []
 	return stages.Wait()
 }
 
-// failedThere tells whether an access failed because of its place on the card, and not because there is no card, or it takes no writes at all.
-func failedThere(err error) bool {
-	return errors.As(err, new(*card.IOError)) && errors.Is(err, syscall.EIO)
-}
-
 // number of the sector at a place.
 func number(off int64) int64 { return off / mark.Size }
 
@@ -197,7 +190,7 @@ func (s *subject) test(off, n int64) (o outcome, err error) {
 	defer s.samples.Put(buf)
 	buf = buf[:n]
 	if err := s.readAt(buf, off); err != nil {
-		if !failedThere(err) {
+		if !card.IsBadPlace(err) {
 			return o, err
 		}
 		return outcome{state: Failing}, nil

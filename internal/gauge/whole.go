@@ -326,7 +326,7 @@ func (r *wholeRun) write(ctx context.Context) (*Loss, error) {
 		}
 	}
 	if r.head == 0 { // what was on the card is lost: its table goes first, and alone, so that it never looks as if it could start a board
-		if err := r.put(0, int64(r.dev.SectorSize())); err != nil && !failedThere(err) {
+		if err := r.put(0, int64(r.dev.SectorSize())); err != nil && !card.IsBadPlace(err) {
 			return nil, err
 		}
 		if err := r.dev.Flush(); err != nil {
@@ -393,7 +393,7 @@ func (r *wholeRun) expect(from int64, start time.Time) {
 
 func (r *wholeRun) writeBlock(buf []byte, off int64) error {
 	err := r.writeAt(buf, off)
-	if err != nil && !failedThere(err) {
+	if err != nil && !card.IsBadPlace(err) {
 		return err
 	}
 	if err != nil {
@@ -452,7 +452,7 @@ func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []S
 			return false, nil
 		}
 		r.failures.Add(1)
-		if failedThere(err) {
+		if card.IsBadPlace(err) {
 			return true, nil
 		}
 		return true, err

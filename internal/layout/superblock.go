@@ -31,6 +31,9 @@ const (
 	ISOKind      FSKind = "ISO 9660"
 	LUKSKind     FSKind = "LUKS, encrypted"
 	LVMKind      FSKind = "LVM"
+	RAIDKind     FSKind = "a part of a RAID array"
+	ZFSKind      FSKind = "a part of a ZFS pool"
+	FATKind      FSKind = "FAT" // where only that is known
 )
 
 // IsFAT tells the kinds that OpenFAT reads.

@@ -93,7 +93,7 @@ func cardFacts(doc receipt.Document) []view.Fact {
 	d := doc.Card
 	return slices.DeleteFunc([]view.Fact{
 		fact("name", d.Name), fact("claims", view.Exact(d.Size)), fact("says it is", d.Model), fact("serial number", d.Serial), fact("register CID", d.CID),
-		fact("reached by", strings.Join(nonEmpty(d.Kind, d.Bus), ", ")),
+		fact("reached by", strings.Join(nonEmpty(string(d.Kind), d.Bus), ", ")),
 	}, func(f view.Fact) bool { return f.Text == "" })
 }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -22,7 +23,7 @@ func counterfeit() receipt.Document {
 	return receipt.Document{
 		Receipt: 1, Job: receipt.JobWhole, Verdict: "counterfeit", Sentence: `sdb & "co" is <counterfeit>.`, Tool: receipt.Tool{Name: "zipstamp", Version: "1"},
 		Started: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC), Ended: time.Date(2026, 11, 26, 10, 0, 0, 0, time.UTC),
-		Card:   receipt.Card{Name: "sdb", Path: "/dev/sdb", Kind: "block device", Size: 2e12, Model: "Bargain <2T>", Serial: "SW-0099", Access: "direct"},
+		Card:   receipt.Card{Record: card.Record{Name: "sdb", Path: "/dev/sdb", Kind: "block device", Size: 2e12, Model: "Bargain <2T>", Serial: "SW-0099"}, Access: "direct"},
 		Phases: []receipt.Phase{{Phase: "write", Bytes: 33e9, Seconds: 1600, Rate: 20e6}},
 		Speed:  receipt.Speed{Write: []receipt.Point{{Offset: 0, Rate: 20e6}, {Offset: 16e9, Rate: 19e6}}, ReadBack: []receipt.Point{{Offset: 0, Rate: 80e6}}},
 		Gauge: &receipt.Gauge{

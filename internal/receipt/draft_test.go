@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/state"
@@ -92,7 +93,7 @@ func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
 	}
 	text, err := Encode(Document{
 		Speed: Speed{points, points}, Bad: Extents{1, full}, Repairs: Repairs{Blocks: Extents{1, full}},
-		Sentence: strings.Repeat("x", 4096), Image: Image{Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64))}, Card: Card{Path: strings.Repeat("x", 4096)},
+		Sentence: strings.Repeat("x", 4096), Image: Image{Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64))}, Card: Card{Record: card.Record{Path: strings.Repeat("x", 4096)}},
 	})
 	require.NoError(t, err)
 	assert.Less(t, len(text), reserve)

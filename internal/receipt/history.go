@@ -78,18 +78,10 @@ func (d Document) Left() bool {
 }
 
 // Like tells whether the receipt is of a card that says this of itself.
-func (d Document) Like(c Card) card.Likeness { return d.Card.identity().Like(c.identity()) }
-
-func (c Card) identity() card.Identity {
-	i := card.Identity{Kind: c.Kind, Bus: c.Bus, Size: c.Size, Path: c.Path, File: c.File, CID: c.CID, Serial: c.Serial, Reader: c.Reader, DiskID: c.DiskID}
-	if c.Kind == string(card.Block) {
-		i.Path = c.Behind
-	}
-	return i
-}
+func (d Document) Like(c card.Record) card.Likeness { return d.Card.Like(c) }
 
 // Latest is the latest receipt that is of a card and fits; of those that only may be of it, the latest counts if none is certainly. nil where there is none.
-func Latest(all []Document, c Card, fits func(Document) bool) (doc *Document, like card.Likeness) {
+func Latest(all []Document, c card.Record, fits func(Document) bool) (doc *Document, like card.Likeness) {
 	for i := range all {
 		if !fits(all[i]) {
 			continue
@@ -103,6 +95,3 @@ func Latest(all []Document, c Card, fits func(Document) bool) (doc *Document, li
 	}
 	return doc, like
 }
-
-// CardNow is what a card that is here says of itself, to find receipts of it.
-func CardNow(c *card.Card) Card { return cardOf(c, c.Size, c.SectorSize, "") }

@@ -42,21 +42,21 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 }
 
 func TestLatestReceiptOfACard(t *testing.T) {
-	one := Document{File: "one", Job: JobStamp, Verdict: Good, Card: Card{Kind: "block device", Bus: "SD slot", Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3"}}
+	one := Document{File: "one", Job: JobStamp, Verdict: Good, Card: Card{Record: card.Record{Kind: "block device", Bus: "SD slot", Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3"}}}
 	other, reader, failed := one, one, one
 	other.File, other.Card.CID = "other", "27-SM-BRNDL-99999999"
-	reader.File, reader.Card = "reader", Card{Kind: "block device", Bus: "USB", Size: 32e9, Serial: "R1", Reader: true, DiskID: "5a17a001"}
+	reader.File, reader.Card = "reader", Card{Record: card.Record{Kind: "block device", Bus: "USB", Size: 32e9, Serial: "R1", Reader: true, DiskID: "5a17a001"}}
 	failed.File, failed.Verdict = "failed", Failed
 	for _, c := range []struct {
 		all  []Document
-		now  Card
+		now  card.Record
 		file string
 		like card.Likeness
 	}{
-		{[]Document{failed, other, reader, one}, one.Card, "one", card.Same},
-		{[]Document{failed, other, reader}, one.Card, "reader", card.MayBe},
-		{[]Document{other, failed}, one.Card, "", card.Different},
-		{[]Document{one, reader}, reader.Card, "one", card.MayBe},
+		{[]Document{failed, other, reader, one}, one.Card.Record, "one", card.Same},
+		{[]Document{failed, other, reader}, one.Card.Record, "reader", card.MayBe},
+		{[]Document{other, failed}, one.Card.Record, "", card.Different},
+		{[]Document{one, reader}, reader.Card.Record, "one", card.MayBe},
 	} {
 		doc, like := Latest(c.all, c.now, Document.Left)
 		assert.Equal(t, c.like, like)

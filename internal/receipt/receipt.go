@@ -110,24 +110,13 @@ type Published struct {
 
 // Card is what was stamped onto.
 type Card struct {
-	Path   string `json:"path"`
-	Name   string `json:"name"`
-	Kind   string `json:"kind"`
-	Size   int64  `json:"size"`
-	Sector int    `json:"sector"`
-	Model  string `json:"model,omitempty"`
-	Serial string `json:"serial,omitempty"`
-	Reader bool   `json:"serial_of_reader,omitempty"` // or it may be
-	Behind string `json:"behind,omitempty"`           // the file behind a loop device
-	File   string `json:"file,omitempty"`             // its number, or that of a plain file
-	Access string `json:"access"`                     // how reads got past the computer's memory
-	State  string `json:"state,omitempty"`            // in which the card was left by a stamp
-	Bus    string `json:"bus,omitempty"`
-	CID    string `json:"cid,omitempty"`      // of a card in an SD slot: maker, OEM, product, serial number
-	DiskID string `json:"disk_id,omitempty"`  // of the partition table that was stamped
-	Beyond int64  `json:"beyond,omitempty"`   // bytes behind the image
-	Left   string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
-	Why    string `json:"not_left,omitempty"` // why not all of that was done that was wanted
+	card.Record        // its DiskID is that of the partition table that was stamped
+	Sector      int    `json:"sector"`
+	Access      string `json:"access"`             // how reads got past the computer's memory
+	State       string `json:"state,omitempty"`    // in which the card was left by a stamp
+	Beyond      int64  `json:"beyond,omitempty"`   // bytes behind the image
+	Left        string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
+	Why         string `json:"not_left,omitempty"` // why not all of that was done that was wanted
 }
 
 // Mishap is an access that failed and went right when it was tried again, or a card that was gone and came back.
@@ -226,15 +215,8 @@ func newDocument(job string, c Card) Document {
 
 // cardOf is what is known of a card.
 func cardOf(c *card.Card, size int64, sector int, access card.Access) Card {
-	out := Card{
-		Path: c.Path, Name: c.Name, Kind: string(c.Kind), Size: size, Sector: sector,
-		Model: c.Model, Serial: c.Serial, Access: string(access),
-	}
-	i := c.Identity()
-	out.Bus, out.CID, out.Reader, out.File = i.Bus, i.CID, i.Reader, i.File
-	if c.Disk != nil {
-		out.Behind = i.Path
-	}
+	out := Card{Record: c.Record(), Sector: sector, Access: string(access)}
+	out.Size = size
 	return out
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
@@ -43,7 +44,7 @@ func (s *shelf) claim(name string, spec practice.Spec) *card.Hold {
 	path := filepath.Join(s.dir, name)
 	spec.Backing = name + ".data"
 	require.NoError(s.t, practice.Create(path, spec))
-	c, err := card.Find(path)
+	c, err := here.Cards().Find(path)
 	require.NoError(s.t, err)
 	h, err := c.Claim(context.Background(), card.Freeing{})
 	require.NoError(s.t, err)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
@@ -114,7 +115,7 @@ func (r *run) writeSame(p []byte, off int64, right func(p []byte) bool) (wrote b
 		_, err = r.dev.WriteAt(p, off)
 		wrote = err == nil
 	}
-	if errors.As(err, new(*card.IOError)) && !takesNoWrites(err) {
+	if errors.As(err, new(*card.IOError)) && !errors.Is(err, fault.Locked) {
 		err = nil
 	}
 	return wrote, err

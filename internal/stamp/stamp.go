@@ -18,10 +18,10 @@ import (
 	"io"
 	"slices"
 	"sync"
-	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
@@ -418,7 +418,7 @@ func (r *run) giveUp(cause error) {
 	case r.State != NoTable:
 		r.State = Uncertain
 	}
-	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil && errors.Is(cause, syscall.EIO) {
+	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil && errors.Is(cause, fault.BadPlace) {
 		r.err = r.stuck(failed)
 	}
 }
@@ -430,11 +430,6 @@ func (r *run) stuck(failed *card.IOError) error {
 		e.Offset = int64(slices.Min(r.unwritten)) * BlockSize
 	}
 	return e
-}
-
-// takesNoWrites tells whether a card says so itself.
-func takesNoWrites(err error) bool {
-	return errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EPERM)
 }
 
 // padded is n rounded up to whole sectors.

@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"syscall"
 	"testing"
 
 	"github.com/klauspost/compress/gzip"
@@ -18,6 +17,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
@@ -364,7 +364,7 @@ func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
 		r := newRig(t, dir, img, false, practice.Spec{Claimed: 16 * mib, ReadOnlyAfter: after})
 		result, err := r.run(t, context.Background(), nil)
 		r.image.Close()
-		require.ErrorIs(t, err, syscall.EROFS)
+		require.ErrorIs(t, err, fault.Locked)
 		require.ErrorAs(t, err, new(*card.IOError))
 		require.Equal(t, stamp.NoTable, result.State)
 		r.requireNoTable(t)

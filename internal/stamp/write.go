@@ -2,9 +2,7 @@ package stamp
 
 import (
 	"context"
-	"errors"
 	"sync"
-	"syscall"
 	"time"
 
 	"zipstamp/internal/card"
@@ -92,5 +90,5 @@ func (r *run) writeBlock(b *block) error {
 
 // leaveForRepair tells whether a block that failed will be written again, when the others have been read back.
 func (r *run) leaveForRepair(err error) bool {
-	return r.job.ReadBack && r.job.Repairs > 0 && errors.As(err, new(*card.IOError)) && errors.Is(err, syscall.EIO)
+	return r.job.ReadBack && r.job.Repairs > 0 && card.IsBadPlace(err)
 }

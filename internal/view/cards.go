@@ -29,22 +29,23 @@ type Listed struct {
 
 // IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.
 func (l Listed) IsCard() bool {
-	return !slices.ContainsFunc(l.Reasons, func(r guard.Reason) bool { return r.Cause != guard.Protected })
+	return !slices.ContainsFunc(l.Reasons, func(r guard.Reason) bool { return !guard.IsProtected(r) })
 }
 
 // ListedPart is a partition, or the file system of a whole disk (number 0).
 type ListedPart struct {
-	Number            int
-	Path, Kind, Label string
-	Size              int64
+	Number      int
+	Path, Label string
+	Kind        layout.FSKind
+	Size        int64
 }
 
-// Parts are the partitions as they stand on the disk, or, where that could not be read, as udev knows them.
+// Parts are the partitions as they stand on the disk, or, where that could not be read, as the system knows them.
 func (l Listed) Parts() (all []ListedPart) {
 	d := l.Card.Disk
 	if l.Contents != nil {
 		if w := l.Contents.Whole; w.Kind != "" {
-			all = append(all, ListedPart{0, d.Path, string(w.Kind), w.Label, d.Size})
+			all = append(all, ListedPart{0, d.Path, w.Label, w.Kind, d.Size})
 		}
 		for _, p := range l.Contents.Parts {
 			path := ""
@@ -53,15 +54,15 @@ func (l Listed) Parts() (all []ListedPart) {
 					path = known.Path
 				}
 			}
-			all = append(all, ListedPart{p.Number, path, string(p.Kind), p.Label, p.Length})
+			all = append(all, ListedPart{p.Number, path, p.Label, p.Kind, p.Length})
 		}
 		return all
 	}
 	if d.FS.Kind != "" {
-		all = append(all, ListedPart{0, d.Path, d.FS.Kind, d.FS.Label, d.Size})
+		all = append(all, ListedPart{0, d.Path, d.FS.Label, d.FS.Kind, d.Size})
 	}
 	for _, p := range d.Parts {
-		all = append(all, ListedPart{p.Index, p.Path, p.FS.Kind, p.FS.Label, p.Size})
+		all = append(all, ListedPart{p.Index, p.Path, p.FS.Label, p.FS.Kind, p.Size})
 	}
 	return all
 }
@@ -240,7 +241,7 @@ func registersLine(d *disks.Disk) string {
 
 // holdsLine is what is on a card.
 func holdsLine(l Listed) string {
-	scheme := map[string]string{"gpt": "GPT", "dos": "MBR"}[l.Card.Disk.Scheme]
+	scheme := l.Card.Disk.Scheme
 	if l.Contents != nil {
 		switch l.Contents.Kind {
 		case layout.KindBlank:
@@ -248,7 +249,7 @@ func holdsLine(l Listed) string {
 		case layout.KindUnknown:
 			return "holds neither a partition table nor a file system known here"
 		}
-		scheme = string(l.Contents.Table.Scheme)
+		scheme = l.Contents.Table.Scheme
 	}
 	parts := l.Parts()
 	if l.Contents == nil && l.Card.Disk.FS.Kind == "" && scheme == "" {
@@ -271,31 +272,25 @@ func holdsLine(l Listed) string {
 	}
 	switch {
 	case len(texts) == 0:
-		return "holds an empty partition table (" + word(scheme) + ")"
+		return "holds an empty partition table (" + word(string(scheme)) + ")"
 	case parts[0].Number == 0:
 		return "holds " + strings.Join(texts, "; ")
 	}
-	return fmt.Sprintf("holds, by its %s, %s", word(scheme), strings.Join(texts, "; "))
+	return fmt.Sprintf("holds, by its %s, %s", word(string(scheme)), strings.Join(texts, "; "))
 }
 
-// fsNames are file systems as udev names them, and as they are named here.
-var fsNames = map[string]string{
-	"": "no file system known here", "vfat": "FAT", "exfat": "exFAT", "ntfs": "NTFS", "iso9660": "ISO 9660", "crypto_LUKS": "LUKS, encrypted", "LVM2_member": "LVM",
-	"linux_raid_member": "a part of a RAID array", "zfs_member": "a part of a ZFS pool",
-}
-
-func fsName(kind string) string {
-	if name, ok := fsNames[kind]; ok {
-		return name
+func fsName(kind layout.FSKind) string {
+	if kind == "" {
+		return "no file system known here"
 	}
-	return word(kind)
+	return word(string(kind))
 }
 
 // useLines are what of a card is in use.
 func useLines(c *card.Card) (lines []string) {
 	mounts, swaps := c.InUse()
 	for _, m := range slices.Backward(mounts) {
-		lines = append(lines, fmt.Sprintf("%s is mounted at %s", word(strings.TrimPrefix(m.Source, "/dev/")), word(m.Point)))
+		lines = append(lines, fmt.Sprintf("%s is mounted at %s", word(m.Name), word(m.Point)))
 	}
 	for _, s := range swaps {
 		lines = append(lines, word(s.Path)+" is in use as swap")
@@ -306,7 +301,7 @@ func useLines(c *card.Card) (lines []string) {
 func otherLines(l Listed) []string {
 	lines := []string{cardTitle(l.Card)}
 	for _, r := range l.Reasons {
-		lines = append(lines, word(r.Text))
+		lines = append(lines, word(Reason(r)))
 	}
 	return lines
 }
@@ -326,7 +321,7 @@ func (v *Screen) Arrived(l Listed) {
 		v.Say("%s was put in: %s.", l.Card.Name, cardTitle(l.Card))
 		return
 	}
-	v.Say("%s was put in, and can't be chosen: %s.", l.Card.Name, word(l.Reasons[0].Text))
+	v.Say("%s was put in, and can't be chosen: %s.", l.Card.Name, word(Reason(l.Reasons[0])))
 }
 
 // Left says that a card was taken out.

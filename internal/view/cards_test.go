@@ -32,7 +32,7 @@ func inSlot(t *testing.T) Listed {
 	l := listedOf(disks.Disk{
 		Name: "mmcblk0", Path: "/dev/mmcblk0", Bus: disks.SDSlot, Size: 31914459136, Model: "BRNDL", Serial: "0x10a1b2c3",
 		SD:     &register.SD{CID: cid, CSD: register.CSD{Family: "SDHC or SDXC"}, Spec: "4", Marks: []string{"Class 10", "A2"}},
-		Mounts: []disks.Mount{{Source: "/dev/mmcblk0p1", Point: "/media/wren/SALT\x1b[31m"}}, Swaps: []disks.Swap{{Path: "/dev/mmcblk0p3"}},
+		Mounts: []disks.Mount{{Source: "/dev/mmcblk0p1", Name: "mmcblk0p1", Point: "/media/wren/SALT\x1b[31m"}}, Swaps: []disks.Swap{{Path: "/dev/mmcblk0p3"}},
 	})
 	l.Contents = &layout.Disk{Kind: layout.KindDisk, Table: layout.Table{Scheme: layout.SchemeGPT}, Parts: []layout.Content{
 		{Part: layout.Part{Number: 1, Length: 268e6}, FileSystem: layout.FileSystem{Kind: "FAT32", Label: "SALT"}},
@@ -56,11 +56,11 @@ func shown(t *testing.T, width int, show func(*Screen)) string {
 }
 
 func TestCardsAreDescribed(t *testing.T) {
-	locked := listedOf(disks.Disk{Name: "sdb", Path: "/dev/sdb", Bus: disks.USB, Size: 8e9, ReadOnly: true, Maker: "Creek", Model: "SD Slot", Serial: "1", Slot: 3, Slots: 4, USB: &disks.USBDevice{Name: "Reader"}, FS: disks.Names{Kind: "exfat", Label: "CAMERA"}},
-		guard.Reason{Cause: guard.Protected, Text: "it is write-protected"})
-	liar := listedOf(disks.Disk{Name: "sdc", Path: "/dev/sdc", Bus: disks.USB, Size: 16e12}, guard.Reason{Cause: guard.Large, Text: "it says that it is larger than any card there is"})
+	locked := listedOf(disks.Disk{Name: "sdb", Path: "/dev/sdb", Bus: disks.USB, Size: 8e9, ReadOnly: true, Maker: "Creek", Model: "SD Slot", Serial: "1", Slot: 3, Slots: 4, USB: &disks.USBDevice{Name: "Reader"}, FS: disks.FileSystem{Kind: layout.ExFATKind, Label: "CAMERA"}},
+		guard.Reason{Cause: guard.Protected})
+	liar := listedOf(disks.Disk{Name: "sdc", Path: "/dev/sdc", Bus: disks.USB, Size: 16e12}, guard.Reason{Cause: guard.Large})
 	own := listedOf(disks.Disk{Name: "nvme0n1", Path: "/dev/nvme0n1", Bus: disks.NVMe, Size: 512e9, Model: "Saltworks P31"},
-		guard.Reason{Cause: guard.System, Text: "this computer runs from it (/ is on it)"}, guard.Reason{Cause: guard.Fixed, Text: "it is an NVMe disk"})
+		guard.Reason{Cause: guard.System, System: []disks.SystemUse{{How: disks.Mounted, Point: "/"}}}, guard.Reason{Cause: guard.Fixed, Bus: disks.NVMe})
 	blank := listedOf(disks.Disk{Name: "sdd", Path: "/dev/sdd", Bus: disks.USB, Size: 8e9})
 	blank.Contents = &layout.Disk{Kind: layout.KindBlank}
 	for _, width := range []int{40, 80, 100} {

@@ -382,7 +382,7 @@ func (v *Screen) Kept(all []Kept, only bool, again []string) {
 		}
 		if k.Err != nil {
 			lines = append(lines, strings.TrimRight(ProblemSentence(k.Err), "."))
-			if next := nextStep(k.Err, again); next != "" {
+			if next := nextStep(k.Err, v.here, again); next != "" {
 				lines = append(lines, "Next: "+word(next))
 			}
 		}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -37,7 +37,7 @@ func TestGaugeSentences(t *testing.T) {
 			&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Real: 7e9, Most: 8e9}}, nil,
 		},
 		"The test of sdb came to no result: from 268 MB on it took no writes any more, as worn-out cards do.": {
-			&gauge.Report{Verdict: gauge.Inconclusive}, &card.StuckError{Offset: 268e6, Err: syscall.EIO},
+			&gauge.Report{Verdict: gauge.Inconclusive}, &card.StuckError{Offset: 268e6, Err: fault.BadPlace},
 		},
 		"sdb is counterfeit: it holds 8.00 GB of the 64.0 GB that it claims; what is written beyond overwrites what is there. It is faulty too: below that, 1 sector has wrong bits (2 bits in all), so it can't be trusted for anything.": {
 			&gauge.Report{Verdict: gauge.Counterfeit, Tested: 64e9, Loss: &gauge.Loss{Real: 8e9, Repeats: true, Exact: true}, Bad: gauge.Counts{Worn: 1, Bits: 2}}, nil,
@@ -48,9 +48,9 @@ func TestGaugeSentences(t *testing.T) {
 		"sdb is faulty: in the first 1.00 GB, 1 sector can't be read.":                                                    {&gauge.Report{Verdict: gauge.Faulty, Tested: 1e9, Bad: gauge.Counts{Unreadable: 1}}, nil},
 		"sdb is unsteady: 4 sectors did not read the same twice, or failed once and then went right.":                     {&gauge.Report{Verdict: gauge.Unsteady, Tested: 64e9, Bad: gauge.Counts{Unsteady: 4}}, nil},
 		"The test of sdb was interrupted, and came to no result.":                                                         {&gauge.Report{Verdict: gauge.Inconclusive}, ErrInterrupted},
-		"The test of sdb came to no result: it was pulled out, or its reader was.":                                        {&gauge.Report{Verdict: gauge.Inconclusive}, &card.GoneError{Card: "sdb", Err: syscall.ENODEV}},
+		"The test of sdb came to no result: it was pulled out, or its reader was.":                                        {&gauge.Report{Verdict: gauge.Inconclusive}, &card.GoneError{Card: "sdb", Err: fault.Gone}},
 		"The test of sdb came to no result beyond 32.0 GB: everything there fails, and all below holds what was written.": {&gauge.Report{Verdict: gauge.Inconclusive, Limit: 32e9}, nil},
-		"The test of sdb came to no result: sdb failed to read at 5.00 GB (input/output error).":                          {&gauge.Report{Verdict: gauge.Inconclusive}, &card.IOError{Op: "read", Card: "sdb", Offset: 5e9, Err: syscall.EIO}},
+		"The test of sdb came to no result: sdb failed to read at 5.00 GB (input/output error).":                          {&gauge.Report{Verdict: gauge.Inconclusive}, &card.IOError{Op: "read", Card: "sdb", Offset: 5e9, Err: fault.BadPlace}},
 	} {
 		c.rep.Claimed = 64e9
 		assert.Equal(t, want, GaugeSentence("sdb", c.rep, c.err))
@@ -76,7 +76,7 @@ func TestRecheckSentences(t *testing.T) {
 // TestReceiptsAreShownAtAnyWidth shows one of each kind in lines that fit.
 func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 	access := receipt.Access{Count: 1234567, Median: 0.0012, P95: 0.02, P99: 0.3, Worst: 4, WorstAt: 1.9e12}
-	common := receipt.Card{Name: "mmcblk0", Size: 2e12, Kind: "block device", Bus: "SD slot", Model: "Bargain 2T of a long name", Access: "cached"}
+	common := receipt.Card{Record: card.Record{Name: "mmcblk0", Size: 2e12, Kind: "block device", Bus: "SD slot", Model: "Bargain 2T of a long name"}, Access: "cached"}
 	for _, doc := range []receipt.Document{
 		{
 			Job: receipt.JobWhole, Verdict: "counterfeit", Sentence: "mmcblk0 is counterfeit.", Card: common, Mishaps: []receipt.Mishap{{Op: "read", Offset: 5e9, Error: "x"}, {Op: "return", Name: "sdx", Error: "x"}},

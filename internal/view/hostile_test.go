@@ -71,7 +71,7 @@ func poisoned[T any]() (v T) {
 
 // TestForeignTextIsOnlyShown has every method that writes say what is hostile: nothing of it is obeyed, and it begins no line.
 func TestForeignTextIsOnlyShown(t *testing.T) {
-	refused := &card.RefusedError{Card: hostile, Reasons: []string{hostile}, Next: hostile}
+	refused := &card.RefusedError{Card: hostile, Why: []guard.Reason{{Cause: guard.NoneNamed, Name: hostile, Of: hostile}, {Cause: guard.InUse, Name: hostile, Programs: []guard.Program{{Command: hostile, How: hostile, File: hostile}}}}}
 	damage := &image.DamageError{Path: hostile, Packing: hostile, Err: errors.New(hostile)}
 	unusable := &image.UnusableError{Path: hostile, Why: image.UnknownMethod, Name: hostile, Method: hostile}
 	choice := &image.ChoiceError{Path: hostile, Members: []string{hostile, hostile}}
@@ -97,7 +97,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 	}
 	contents := poisoned[layout.Disk]()
 	contents.Kind, contents.Lost = layout.KindDisk, nil
-	listed := Listed{Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, Text: hostile, Next: hostile}}, Contents: &contents, Last: &docs[0], Tested: &docs[1], Remarks: []string{hostile}}
+	listed := Listed{Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, System: []disks.SystemUse{{Point: hostile}}}}, Contents: &contents, Last: &docs[0], Tested: &docs[1], Remarks: []string{hostile}}
 	report := poisoned[check.Report]()
 	report.Damage, report.NoImage = damage, nil
 	report.Published[0].Digest, report.Published[1].Digest = digest.New(digest.SHA256, make([]byte, 32)), digest.New(digest.MD5, make([]byte, 16))
@@ -158,7 +158,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 			_, _ = v.ConfirmKey(context.Background(), k)
 		},
 		"what is kept": func(v *Screen) {
-			p := journal.Pending{Head: journal.Head{Card: journal.Card{Name: hostile, Path: hostile, Size: 700}, Started: time.Now()}, Path: hostile}
+			p := journal.Pending{Head: journal.Head{Card: card.Record{Name: hostile, Path: hostile, Size: 700}, Started: time.Now()}, Path: hostile}
 			v.Kept([]Kept{{Pending: p, Path: hostile, Fate: hostile, Err: refused}}, false, []string{hostile})
 			v.Removed(hostile, 3)
 			v.Made(hostile, 700, 600)

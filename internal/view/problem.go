@@ -10,6 +10,7 @@ import (
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/guard"
 	"zipstamp/internal/image"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
@@ -22,7 +23,7 @@ var ErrInterrupted = errors.New("interrupted")
 // typed, for advice that repeats it.
 func (v *Screen) Problem(err error, again []string) {
 	fmt.Fprintln(v.Err, bad.Render("zipstamp: ")+fold(ProblemSentence(err), v.errWidth-len("zipstamp: "), ""))
-	if next := nextStep(err, again); next != "" {
+	if next := nextStep(err, v.here, again); next != "" {
 		fmt.Fprintln(v.Err, fold("Next: "+word(next), v.errWidth, "      "))
 	}
 }
@@ -46,6 +47,7 @@ func ErrorText(err error) string {
 	text = reword(text, err, func(e *blank.TooSmallError) string {
 		return strings.Replace(e.Error(), fmt.Sprintf("%d bytes", e.Size), exact(e.Size), 1)
 	})
+	text = reword(text, err, refusedText)
 	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
 	return reword(text, err, func(e *fs.PathError) string {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -74,18 +76,21 @@ func (h *Hint) Error() string { return h.Err.Error() }
 
 func (h *Hint) Unwrap() error { return h.Err }
 
-func nextStep(err error, again []string) string {
+func nextStep(err error, here card.Local, again []string) string {
 	var hint *Hint
 	var refused *card.RefusedError
+	var own *Refusal
 	var unusable *image.UnusableError
 	var choice *image.ChoiceError
 	switch {
 	case errors.As(err, &hint):
 		return hint.Next
-	case errors.As(err, &refused) && refused.Next != "":
-		return refused.Next
-	case errors.As(err, &refused) && errors.Is(err, fs.ErrPermission):
-		return "run it with more rights: " + shell.Command(append([]string{"sudo", program(again[0])}, again[1:]...)...)
+	case errors.As(err, &own) && own.Next != "":
+		return own.Next
+	case errors.As(err, &own) && errors.Is(err, fs.ErrPermission):
+		return reasonNext(guard.Reason{Cause: guard.NoRights}, here, again)
+	case errors.As(err, &refused):
+		return reasonNext(refused.Why[0], here, again)
 	case errors.As(err, &unusable):
 		return unusableNext(unusable)
 	case errors.As(err, &choice) && len(choice.Members) > 0:
@@ -96,7 +101,7 @@ func nextStep(err error, again []string) string {
 	return ""
 }
 
-// program is the full path of this program, since sudo doesn't look where the user's shell does.
+// program is the full path of this program, since another user's shell may not look where this one does.
 func program(called string) string {
 	if path, err := os.Executable(); err == nil {
 		return path

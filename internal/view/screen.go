@@ -17,6 +17,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
+	"zipstamp/internal/card"
 )
 
 // The width of the text: never below narrow, where words would break; on a terminal that is
@@ -39,6 +40,7 @@ type Screen struct {
 	colour   bool      // Err takes colours
 	errTrue  io.Writer // Err without the removal of styles
 	errWidth int
+	here     card.Local
 }
 
 // Streams are where a Screen reads and writes.
@@ -47,6 +49,7 @@ type Streams struct {
 	Out, Err io.Writer
 	Environ  []string // as os.Environ
 	NoColor  bool     // asked for by an option
+	Here     card.Local
 }
 
 // NewScreen finds out what the streams are: styles are kept for terminals only, and colours not where
@@ -57,7 +60,7 @@ func NewScreen(s Streams) *Screen {
 		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
 		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
 		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
-		asks: isTerminal(s.Err) && isTerminal(s.In),
+		asks: isTerminal(s.Err) && isTerminal(s.In), here: s.Here,
 	}
 }
 

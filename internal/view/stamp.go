@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"syscall"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/check"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
@@ -285,9 +285,9 @@ func ofTotal(e *image.DamageError) string {
 
 func failedClause(cardName string, e *card.IOError) string {
 	switch {
-	case errors.Is(e, syscall.EROFS), errors.Is(e, syscall.EPERM):
+	case errors.Is(e, fault.Locked):
 		return fmt.Sprintf("%s became write-protected at %s, as worn-out cards do", cardName, Bytes(e.Offset))
-	case errors.Is(e, syscall.ENOSPC):
+	case errors.Is(e, fault.Full):
 		return "the disk that holds the card's file is full"
 	case e.Op == "flush":
 		return fmt.Sprintf("%s failed to keep what was written (%v)", cardName, e.Err)
@@ -315,7 +315,7 @@ func stateClause(r stamp.Result, err error) string {
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
 		return "the card may look as if it could start a board, and must not be used before it has been stamped again"
-	case r.Loss != nil, errors.As(err, new(*card.StuckError)), errors.Is(err, syscall.EROFS), errors.Is(err, syscall.EPERM):
+	case r.Loss != nil, errors.As(err, new(*card.StuckError)), errors.Is(err, fault.Locked):
 		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
@@ -378,7 +378,7 @@ func docImage(i receipt.Image) string {
 }
 
 func cardKind(c receipt.Card) string {
-	kind := c.Kind
+	kind := string(c.Kind)
 	switch {
 	case c.Bus == string(disks.Loop) && c.Model != "":
 		return word(c.Model)

@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os/exec"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -19,6 +18,8 @@ import (
 	"pgregory.net/rapid"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
+	"zipstamp/internal/card/guard"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
@@ -109,7 +110,7 @@ func TestLinesWhereThereIsNoTerminal(t *testing.T) {
 func TestSentencesOfAStamp(t *testing.T) {
 	noTable := stamp.Result{State: stamp.NoTable}
 	again := "; the card has no partition table, and can be stamped again."
-	eio := &card.IOError{Op: "write", Card: "/dev/sdx", Offset: 8e6, Err: syscall.EIO}
+	eio := &card.IOError{Op: "write", Card: "/dev/sdx", Offset: 8e6, Err: fault.BadPlace}
 	for _, c := range []struct {
 		result stamp.Result
 		err    error
@@ -121,9 +122,9 @@ func TestSentencesOfAStamp(t *testing.T) {
 		{noTable, ErrInterrupted, "Not stamped: it was interrupted" + again},
 		{noTable, &card.GoneError{Card: "x", Err: eio}, "Not stamped: sdx was pulled out, or its reader was" + again},
 		{noTable, eio, "Not stamped: sdx failed to write at 8.00 MB (input/output error)" + again},
-		{noTable, &card.IOError{Op: "flush", Err: syscall.EIO}, "Not stamped: sdx failed to keep what was written (input/output error)" + again},
-		{noTable, &card.IOError{Op: "write", Offset: 8e6, Err: syscall.EROFS}, "Not stamped: sdx became write-protected at 8.00 MB, as worn-out cards do; the card has no partition table."},
-		{noTable, &card.StuckError{Offset: 64e6, Err: &card.IOError{Op: "write", Err: syscall.EIO}}, "Not stamped: from 64.0 MB on, sdx took no writes any more, as worn-out cards do; the card has no partition table."},
+		{noTable, &card.IOError{Op: "flush", Err: fault.BadPlace}, "Not stamped: sdx failed to keep what was written (input/output error)" + again},
+		{noTable, &card.IOError{Op: "write", Offset: 8e6, Err: fault.Locked}, "Not stamped: sdx became write-protected at 8.00 MB, as worn-out cards do; the card has no partition table."},
+		{noTable, &card.StuckError{Offset: 64e6, Err: &card.IOError{Op: "write", Err: fault.BadPlace}}, "Not stamped: from 64.0 MB on, sdx took no writes any more, as worn-out cards do; the card has no partition table."},
 		{noTable, &stamp.ReadBackError{Blocks: 2}, "Not stamped: 2 blocks of sdx do not read back as they were written" + again},
 		{noTable, &image.DamageError{Path: "a/os.img", At: 5000, Unpacked: 7e6, Err: errors.New("bad sum")}, "Not stamped: os.img is damaged near byte 5,000, after 7.00 MB of the image (bad sum)" + again},
 		{stamp.Result{State: stamp.Uncertain}, &card.GoneError{}, "Not stamped: sdx was pulled out, or its reader was; the card may look as if it could start a board, and must not be used before it has been stamped again."},
@@ -144,13 +145,13 @@ func TestProblemsSayWhatAndWhatNext(t *testing.T) {
 		want string
 	}{
 		{fmt.Errorf("open: %w", &fs.PathError{Op: "open", Path: "os.img", Err: fs.ErrNotExist}), "zipstamp: open: there is no file os.img."},
-		{&card.RefusedError{Card: "/dev/sdx", Reasons: []string{"you have no permission to write it"}, Err: fs.ErrPermission}, "zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: sudo " + program("") + " stamp 'my os.img' /dev/sdx"},
+		{&card.RefusedError{Card: "/dev/sdx", Why: []guard.Reason{{Cause: guard.NoRights}}, Err: fs.ErrPermission}, "zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: doas " + program("") + " stamp 'my os.img' /dev/sdx"},
 		{&image.ChoiceError{Path: "a.zip", Members: []string{"x y.img", "z.img"}}, "zipstamp: a.zip holds 2 images: x y.img, z.img. Next: choose one: ./zipstamp stamp 'my os.img' /dev/sdx --member 'x y.img'"},
 		{&Hint{errors.New("odd"), "even"}, "zipstamp: odd. Next: even"},
 		{ErrInterrupted, "zipstamp: interrupted."},
 	} {
 		var out bytes.Buffer
-		NewScreen(Streams{Out: &out, Err: &out}).Problem(c.err, again)
+		NewScreen(Streams{Out: &out, Err: &out, Here: card.Local{Elevate: []string{"doas"}}}).Problem(c.err, again)
 		assert.Equal(t, c.want, strings.Join(strings.Fields(out.String()), " "))
 	}
 }

@@ -1,123 +1,199 @@
-// Package cardtest has the test that every card.Device passes.
+// Package cardtest has the test that every card.Device passes, and makes practice cards for other tests.
 package cardtest
 
 import (
 	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 )
 
-// Conform checks that a device keeps what is promised of all devices. open opens the same card again and
-// again; it has at least 1 MiB.
-func Conform(t *testing.T, open func() (card.Device, error)) {
-	t.Helper()
+// TestDevice checks that a device keeps what is promised of all devices. open opens the same card again and
+// again; it has at least 1 MiB, which is overwritten. The error says what is not as promised; all of it, as far as it could be tried.
+func TestDevice(open func() (card.Device, error)) error {
 	d, err := open()
-	require.NoError(t, err)
-	sector := int64(d.SectorSize())
-	size := d.Size()
-	require.Contains(t, []int64{512, 4096}, sector)
-	require.Zero(t, size%sector)
-	require.GreaterOrEqual(t, size, int64(1<<20))
-
-	pool, err := card.NewPool(4, 1<<18)
-	require.NoError(t, err)
-	defer pool.Close()
-	buf := func() []byte {
-		b, err := pool.Get(context.Background())
-		require.NoError(t, err)
-		return b
+	if err != nil {
+		return fmt.Errorf("open: %w", err)
 	}
-	one, two := buf(), buf()
+	pool, err := card.NewPool(4, 1<<18)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	t := &trial{d: d, pool: pool, sector: int64(d.SectorSize()), size: d.Size()}
+	t.measures()
+	t.alone(open)
+	if t.errs == nil {
+		t.keepsWhatIsWritten()
+		t.refusesMisuse()
+		t.concurrently()
+	}
+	t.check(d.Flush(), "flush")
+	t.check(d.Close(), "close")
+	if t.errs == nil {
+		t.outlasts(open)
+	}
+	return errors.Join(t.errs...)
+}
 
-	_, err = open()
-	var refused *card.RefusedError
-	require.ErrorAs(t, err, &refused, "a second opening while the first lasts")
-	assert.Contains(t, refused.Error(), "another program is working on it")
+// trial is a device being tested.
+type trial struct {
+	d            card.Device
+	pool         *card.Pool
+	sector, size int64
 
-	// What is written anywhere is read, before and after Flush and Forget.
-	random := rand.New(rand.NewPCG(3, uint64(size)))
-	for _, at := range []int64{0, sector, 3 * sector, size / 2 / sector * sector, size - int64(len(one)), size - sector} {
-		p, q := one[:min(int64(len(one)), size-at)], two[:min(int64(len(two)), size-at)]
-		fill(p, random)
-		n, err := d.WriteAt(p, at)
-		require.NoError(t, err)
-		assert.Equal(t, len(p), n)
+	mu   sync.Mutex
+	errs []error
+}
+
+func (t *trial) fail(format string, args ...any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.errs = append(t.errs, fmt.Errorf(format, args...))
+}
+
+func (t *trial) check(err error, what string, args ...any) {
+	if err != nil {
+		t.fail("%s: %w", fmt.Sprintf(what, args...), err)
+	}
+}
+
+func (t *trial) buffer() []byte {
+	b, err := t.pool.Get(context.Background())
+	t.check(err, "get a buffer")
+	return b
+}
+
+// measures are sensible.
+func (t *trial) measures() {
+	if !slices.Contains([]int64{512, 4096}, t.sector) {
+		t.fail("a sector has %d bytes", t.sector)
+		return
+	}
+	if t.size < 1<<20 || t.size%t.sector != 0 {
+		t.fail("it has %d bytes, which is less than 1 MiB or not whole sectors of %d", t.size, t.sector)
+	}
+	if !slices.Contains([]card.Access{card.Direct, card.Dropped, card.Simulated, card.Cached}, t.d.Access()) {
+		t.fail("its way of access is %q", t.d.Access())
+	}
+}
+
+// alone: nobody else can open it meanwhile.
+func (t *trial) alone(open func() (card.Device, error)) {
+	other, err := open()
+	if err == nil {
+		other.Close()
+		t.fail("it can be opened a second time")
+		return
+	}
+	if !errors.Is(err, fault.Busy) {
+		t.fail("a second opening fails with an error that isn't Busy: %w", err)
+	}
+}
+
+// keepsWhatIsWritten: what is written anywhere is read, before and after Flush and Forget.
+func (t *trial) keepsWhatIsWritten() {
+	one, two := t.buffer(), t.buffer()
+	defer t.pool.Put(one)
+	defer t.pool.Put(two)
+	random := rand.New(rand.NewPCG(3, uint64(t.size)))
+	for _, at := range []int64{0, t.sector, 3 * t.sector, t.size / 2 / t.sector * t.sector, t.size - int64(len(one)), t.size - t.sector} {
+		p, q := one[:min(int64(len(one)), t.size-at)], two[:min(int64(len(two)), t.size-at)]
+		for i := range p {
+			p[i] = byte(random.Uint32())
+		}
+		t.whole(t.d.WriteAt(p, at))(len(p), "write at %d", at)
 		for range 2 {
 			clear(q)
-			n, err = d.ReadAt(q, at)
-			require.NoError(t, err)
-			assert.Equal(t, len(q), n)
-			assert.True(t, bytes.Equal(p, q), "at %d", at)
-			require.NoError(t, d.Flush())
-			require.NoError(t, d.Forget())
+			t.whole(t.d.ReadAt(q, at))(len(q), "read at %d", at)
+			if !bytes.Equal(p, q) {
+				t.fail("at %d it reads as something else than was written", at)
+			}
+			t.check(t.d.Flush(), "flush")
+			t.check(t.d.Forget(), "forget")
 		}
 	}
+}
 
-	// Nothing beyond the end, nothing in pieces of sectors, and no harm from trying.
-	for _, at := range []int64{size, size - sector, size + 5*sector} {
-		_, err := d.WriteAt(one[:2*sector], at)
-		assert.Error(t, err, "write at %d of %d", at, size)
+// whole gives what checks that an access was of all bytes.
+func (t *trial) whole(n int, err error) func(want int, what string, args ...any) {
+	return func(want int, what string, args ...any) {
+		t.check(err, what, args...)
+		if err == nil && n != want {
+			t.fail("%s: %d of %d bytes, without an error", fmt.Sprintf(what, args...), n, want)
+		}
 	}
-	_, err = d.WriteAt(one[:sector-1], 0)
-	assert.Error(t, err, "part of a sector")
-	_, err = d.WriteAt(one[:sector], sector/2)
-	assert.Error(t, err, "between sectors")
+}
 
-	concurrently(t, d, pool)
-	require.NoError(t, d.Flush())
-	require.NoError(t, d.Close())
+// refusesMisuse: nothing goes beyond the end, nothing in pieces of sectors, and there is no harm from trying.
+func (t *trial) refusesMisuse() {
+	b := t.buffer()
+	defer t.pool.Put(b)
+	for _, at := range []int64{t.size, t.size - t.sector, t.size + 5*t.sector, -t.sector} {
+		if _, err := t.d.WriteAt(b[:2*t.sector], at); !typed(err) {
+			t.fail("writing at %d of %d gives %v", at, t.size, err)
+		}
+		if _, err := t.d.ReadAt(b[:2*t.sector], at); !typed(err) {
+			t.fail("reading at %d of %d gives %v", at, t.size, err)
+		}
+	}
+	if _, err := t.d.WriteAt(b[:t.sector-1], 0); !typed(err) {
+		t.fail("writing a part of a sector gives %v", err)
+	}
+	if _, err := t.d.WriteAt(b[:t.sector], t.sector/2); !typed(err) {
+		t.fail("writing between sectors gives %v", err)
+	}
+}
 
-	// Contents outlast the opening.
-	d, err = open()
-	require.NoError(t, err)
-	first := two[:sector]
-	_, err = d.ReadAt(first, 0)
-	require.NoError(t, err)
-	assert.Equal(t, bytes.Repeat([]byte{1}, int(sector)), first)
-	require.NoError(t, d.Close())
+// typed tells whether an error is one of those that a device gives.
+func typed(err error) bool {
+	return errors.As(err, new(*card.IOError)) || errors.As(err, new(*card.GoneError))
 }
 
 // concurrently writes and reads from several goroutines at once.
-func concurrently(t *testing.T, d card.Device, pool *card.Pool) {
-	t.Helper()
+func (t *trial) concurrently() {
+	const piece, pieces, workers = 1 << 16, 16, 2
 	var all sync.WaitGroup
-	for w := range 2 {
+	for w := range workers {
 		all.Go(func() {
-			b, err := pool.Get(context.Background())
-			if !assert.NoError(t, err) {
-				return
-			}
-			defer pool.Put(b)
-			p := b[:1<<16]
-			for i := w; i < 16; i += 2 {
-				fillByte(p, byte(i+1))
-				_, err := d.WriteAt(p, int64(i)<<16)
-				assert.NoError(t, err)
+			b := t.buffer()
+			defer t.pool.Put(b)
+			p := b[:piece]
+			for i := w; i < pieces; i += workers {
+				want := bytes.Repeat([]byte{byte(i + 1)}, piece)
+				copy(p, want)
+				_, err := t.d.WriteAt(p, int64(i)*piece)
+				t.check(err, "write piece %d beside others", i)
 				clear(p)
-				_, err = d.ReadAt(p, int64(i)<<16)
-				assert.NoError(t, err)
-				assert.Equal(t, len(p), bytes.Count(p, []byte{byte(i + 1)}), "block %d", i)
+				_, err = t.d.ReadAt(p, int64(i)*piece)
+				t.check(err, "read piece %d beside others", i)
+				if !bytes.Equal(p, want) {
+					t.fail("piece %d reads as something else than was written", i)
+				}
 			}
 		})
 	}
 	all.Wait()
 }
 
-func fill(p []byte, r *rand.Rand) {
-	for i := range p {
-		p[i] = byte(r.Uint32())
+// outlasts: what is written is there when it is opened again.
+func (t *trial) outlasts(open func() (card.Device, error)) {
+	d, err := open()
+	if err != nil {
+		t.fail("open it again: %w", err)
+		return
 	}
-}
-
-func fillByte(p []byte, b byte) {
-	for i := range p {
-		p[i] = b
+	first := t.buffer()[:t.sector]
+	_, err = d.ReadAt(first, 0)
+	t.check(err, "read it again")
+	if !bytes.Equal(first, bytes.Repeat([]byte{1}, int(t.sector))) {
+		t.fail("opened again, it no longer has what was written")
 	}
+	t.check(d.Close(), "close it again")
 }

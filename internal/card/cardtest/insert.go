@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 )
 
@@ -35,7 +36,7 @@ func Make(t TB, dir string, s practice.Spec, holds []byte) (c *card.Card, data s
 		_, err = f.WriteAt(holds, 0)
 		require.NoError(t, errors.Join(err, f.Close()))
 	}
-	c, err := card.Find(path)
+	c, err := here.Cards().Find(path)
 	require.NoError(t, err)
 	return c, data
 }

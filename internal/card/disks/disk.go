@@ -1,21 +1,13 @@
-// Package disks finds out what the disks of a computer are, and what it uses them for.
-//
-// All of it comes from the kernel's own files (sysfs and procfs), and the names of file systems from udev's database where there is
-// one, since a user without rights can't read the disks. Nothing is opened but files, so that a copied tree of
-// them gives the same answer as the computer they come from.
+// Package disks has what is known of a computer's disks, in words of no system: what each is, and what the computer uses it for. Hosts fill it in.
 package disks
 
 import (
-	"fmt"
+	"slices"
 	"strings"
 
 	"zipstamp/internal/card/register"
+	"zipstamp/internal/layout"
 )
-
-// Number is a device's major and minor number.
-type Number struct{ Major, Minor uint32 }
-
-func (n Number) String() string { return fmt.Sprintf("%d:%d", n.Major, n.Minor) }
 
 // Bus is how a disk is reached.
 type Bus string
@@ -31,46 +23,74 @@ const (
 	FireWire Bus = "FireWire"
 	Machine  Bus = "virtual machine" // the disk of one
 	Network  Bus = "network"
-	Loop     Bus = "loop device"
-	Volume   Bus = "volume" // made of other disks: device mapper, RAID, bcache
+	Loop     Bus = "loop device" // a file that the system shows as a disk
+	Volume   Bus = "volume"      // made of other disks
 	Memory   Bus = "memory"
 	Other    Bus = "other"
 )
 
+// Made is what software makes of other disks, of files or of memory.
+type Made string
+
+// What is made.
+const (
+	Encrypted Made = "encrypted volume"
+	LVM       Made = "LVM volume"
+	RAID      Made = "RAID array"
+	Mapped    Made = "mapped volume" // by the system's mapper of devices, in a way that isn't known
+	Multipath Made = "one way of several to another disk"
+	Bcache    Made = "bcache volume"
+	ZFSVolume Made = "ZFS volume"
+	ZFSPool   Made = "ZFS pool"
+	InMemory  Made = "disk in memory"
+)
+
+// Unfit is what a disk is that is none for images.
+type Unfit string
+
+// What is unfit.
+const (
+	BootArea  Unfit = "boot area" // of an eMMC
+	Optical   Unfit = "optical drive"
+	Floppy    Unfit = "floppy drive"
+	Tape      Unfit = "tape drive"
+	Enclosure Unfit = "enclosure"
+)
+
 // Disk is a whole disk, and what it is used for. Sizes are in bytes.
 type Disk struct {
-	Name      string // sdb
-	Path      string // /dev/sdb
-	Number    Number
-	Seq       uint64 // counts every disk and medium since the start; 0 where the kernel doesn't tell (before Linux 5.15)
+	Name      string // as people type it
+	Path      string // as the system opens it
+	Key       string // by which the host knows it as long as it is there; two disks never have the same
+	Insertion string // differs each time that a disk or a medium is put in, as far as the system tells
 	Size      int64  // 0: no medium
 	Sector    int    // logical
 	ReadOnly  bool
 	Removable bool // the medium is, or the whole stick
 	Bus       Bus
-	Unfit     string // what it is, where it is no disk for images at all: "an optical drive"
+	Unfit     Unfit  // empty: it is a disk for images
+	Made      Made   // empty: it is a real disk
 	Backing   string // the file of a loop device
-	Made      string // what it is made of, where it is made by software: "a RAID array"
+	Number    string // of that file on its file system, which tells it from another one under the same name
 
 	Maker, Model, Serial string // as the disk says
 	USB                  *USBDevice
 	Slot, Slots          int          // of a reader with several; 0 of 0 for others
 	SD                   *register.SD // of a card in an SD slot
 
-	Scheme  string // of the partition table, by udev: "gpt", "dos"; empty where it isn't known
-	ID      string // of the partition table, likewise
-	FS      Names  // of a disk without partitions
+	Scheme  layout.Scheme // of the partition table, where the system knows it; empty where it doesn't
+	ID      string        // of the partition table, likewise
+	FS      FileSystem    // of a disk without partitions
 	Parts   []Part
 	Mounts  []Mount
 	Swaps   []Swap
-	Holders []string // what is built on it and in use, each as "the encrypted volume luks-1 (dm-0)"
-	System  []string // what of the running system is on it, each as a clause
+	Holders []Holder    // what is built on it and in use
+	System  []SystemUse // what of the running system is on it
 }
 
 // USBDevice is what the device says that a disk is reached through: a stick, or a reader.
 type USBDevice struct {
-	Folder       string // in sysfs
-	Port         string // where it is plugged in: 2-1.4
+	Port         string // where it is plugged in
 	Vendor       string // idVendor, idProduct
 	Product      string
 	Manufacturer string
@@ -81,24 +101,30 @@ type USBDevice struct {
 
 // Part is a partition.
 type Part struct {
-	Name   string
-	Path   string
-	Index  int
-	Number Number
-	Start  int64
-	Size   int64
-	FS     Names
+	Name  string
+	Path  string
+	Index int
+	Key   string
+	Start int64
+	Size  int64
+	FS    FileSystem
 }
 
-// Names are what udev knows of a file system. All may be empty.
-type Names struct{ Kind, Label, PartName string }
+// FileSystem is what the system knows of a file system. All may be empty.
+type FileSystem struct {
+	Kind            layout.FSKind
+	Label, PartName string
+}
 
 // Mount is a mounted file system.
 type Mount struct {
-	Source string // the device, as /dev/sdb1
-	Point  string
-	Kind   string
+	Source string // the device's path
+	Name   string // the device's name, as people know it
+	Point  string // the folder, or the letter
+	Kind   string // as the system calls it
 	Via    string // the volume, where it is on the disk by way of one
+
+	ByDesktop bool // the point is one at which the desktop mounts what is plugged in
 }
 
 // Swap is swap in use.
@@ -108,6 +134,30 @@ type Swap struct {
 	Via  string // as for Mount
 }
 
+// Holder is what is built on a disk, and in use.
+type Holder struct {
+	Made  Made   // empty: it is not known what it is
+	Name  string // the system's
+	Title string // that of people; may be empty
+	File  string // of a loop device: its file, which is on the disk
+}
+
+// SystemUse is what of the running system is on a disk.
+type SystemUse struct {
+	How   How
+	Point string // the mount point; empty for Started
+}
+
+// How a disk is used by the running system.
+type How string
+
+// The uses.
+const (
+	Mounted How = "mounted"          // a folder of the system is on it
+	AtStart How = "mounted at start" // a folder is on it that is mounted at each start
+	Started How = "started from"     // the computer was
+)
+
 // Title is maker and model in one.
 func (d Disk) Title() string {
 	if d.SD != nil && d.Model != "" {
@@ -116,50 +166,20 @@ func (d Disk) Title() string {
 	return strings.TrimSpace(d.Maker + " " + d.Model)
 }
 
-// Identity is by what a disk is known again.
-type Identity struct {
-	Number Number
-	Seq    uint64
-	Size   int64
-	Serial string
-	Port   string // of USB
-	CID    string // of a card in an SD slot: maker, product, serial
-	Unit   int    // slot of a reader
+// CID is what an SD card's own register says that it is: maker, OEM, product, serial number. Empty for others.
+func (d Disk) CID() string {
+	if d.SD == nil {
+		return ""
+	}
+	return d.SD.CID.String()
 }
 
-// Identity of the disk as it is now.
-func (d Disk) Identity() Identity {
-	i := Identity{Number: d.Number, Seq: d.Seq, Size: d.Size, Serial: d.Serial, Unit: d.Slot}
-	if d.USB != nil {
-		i.Port = d.USB.Port
-	}
-	if d.SD != nil {
-		c := d.SD.CID
-		i.CID = fmt.Sprintf("%02x-%s-%s-%08x", c.Maker, c.OEM, c.Product, c.Serial)
-	}
-	return i
+// InUse lists the mounted file systems, the last mounted first, as they have to be unmounted.
+func (d Disk) InUse() []Mount {
+	mounts := slices.Clone(d.Mounts)
+	slices.Reverse(mounts)
+	return mounts
 }
 
-// Changed says how a disk differs from what it was when it was chosen; empty if it is the same one, with the same medium.
-func (i Identity) Changed(now Identity) string {
-	switch {
-	case i.Number != now.Number:
-		return fmt.Sprintf("its device number changed from %v to %v", i.Number, now.Number)
-	case i.Serial != now.Serial || i.CID != now.CID:
-		return "its serial number changed"
-	case i.Size != now.Size:
-		return fmt.Sprintf("its size changed from %d to %d bytes", i.Size, now.Size)
-	case i.Seq != now.Seq:
-		return "it was taken out and put in again, or another one was"
-	}
-	return ""
-}
-
-// Returned tells whether a disk is one that was here before under perhaps another name: the same serial number and size, and, where
-// the serial number is only that of a reader, the same slot. One without a serial number is never known again.
-func (i Identity) Returned(now Identity) bool {
-	if i.CID != "" {
-		return i.CID == now.CID && i.Size == now.Size
-	}
-	return i.Serial != "" && i.Serial == now.Serial && i.Size == now.Size && i.Unit == now.Unit
-}
+// IsCardLike tells whether the disk may be a card, as opposed to a fixed disk: it can be taken out, or stands in an SD slot, or for one.
+func (d Disk) IsCardLike() bool { return d.Removable || d.Bus == SDSlot || d.Bus == Loop }

@@ -5,8 +5,10 @@ import (
 	"io"
 	"os"
 	"sync"
-	"syscall"
 	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 )
 
 // Card is an opened practice card. Its methods may be called from any goroutine; as on a real card,
@@ -29,7 +31,7 @@ type Card struct {
 }
 
 // Open puts the card in: it opens the backing file (and makes it, if it isn't there), and locks it.
-// lock.ErrHeld says that another run has it.
+// fault.Busy says that another run has it.
 func Open(s Spec) (*Card, error) { return open(s, os.O_RDWR|os.O_CREATE) }
 
 // OpenToRead puts the card in so that it can only be read: neither it nor its file is changed or made.
@@ -45,12 +47,18 @@ func open(s Spec, flags int) (*Card, error) {
 	}
 	b, err := openBacking(s.Backing, s.stored(), flags)
 	if err != nil {
-		return nil, err
+		return nil, fault.Opening(err)
 	}
 	return &Card{
 		spec: s, backing: b, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache), back: s.WriteBack}, opened: time.Now(),
 	}, nil
 }
+
+// Access says that it is simulated.
+func (c *Card) Access() card.Access { return card.Simulated }
+
+// Present is always true: a card that is gone says so itself.
+func (c *Card) Present() bool { return true }
 
 // Size is the claimed size, bytes.
 func (c *Card) Size() int64 { return int64(c.spec.Claimed) }
@@ -63,7 +71,7 @@ func (c *Card) Flush() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.gone {
-		return syscall.ENODEV
+		return fault.Gone
 	}
 	if c.spec.Real == c.spec.Claimed && !c.spec.ReadOnly {
 		if err := c.cache.store(c.store); err != nil {
@@ -71,7 +79,7 @@ func (c *Card) Flush() error {
 		}
 	}
 	c.unsafe = undo{}
-	return c.backing.Sync()
+	return fault.Of(c.backing.Sync())
 }
 
 // Forget does nothing: the backing file is the card itself, so nothing of this computer stands between.
@@ -84,7 +92,7 @@ func (c *Card) Close() error {
 	return errors.Join(c.cache.store(c.store), c.backing.Close())
 }
 
-// ReadAt reads whole sectors. The error is a syscall.Errno, or one of the backing file.
+// ReadAt reads whole sectors. Errors are of the kinds of package fault.
 func (c *Card) ReadAt(p []byte, off int64) (int, error) {
 	if err := c.within(p, off); err != nil {
 		return 0, err
@@ -94,12 +102,12 @@ func (c *Card) ReadAt(p []byte, off int64) (int, error) {
 	defer c.mu.Unlock()
 	n, err := c.transfer(len(p))
 	if readErr := c.read(p[:n], off); readErr != nil {
-		return 0, readErr
+		return 0, fault.Of(readErr)
 	}
 	return n, err
 }
 
-// WriteAt writes whole sectors. The error is a syscall.Errno, or one of the backing file.
+// WriteAt writes whole sectors. Errors are of the kinds of package fault.
 func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 	if err := c.within(p, off); err != nil {
 		return 0, err
@@ -109,7 +117,7 @@ func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.spec.ReadOnly || c.spec.ReadOnlyAfter > 0 && c.written >= int64(c.spec.ReadOnlyAfter) {
-		return 0, syscall.EROFS
+		return 0, fault.Locked
 	}
 	n, err := c.transfer(len(p))
 	before := c.written
@@ -121,7 +129,7 @@ func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 		return 0, c.cutPower(p[:n], off)
 	}
 	if writeErr := c.write(p[:n], off); writeErr != nil {
-		return 0, writeErr
+		return 0, fault.Of(writeErr)
 	}
 	return n, err
 }
@@ -131,11 +139,11 @@ func (c *Card) within(p []byte, off int64) error {
 	sector := int64(c.spec.Sector)
 	switch {
 	case off < 0 || off%sector != 0 || int64(len(p))%sector != 0:
-		return syscall.EINVAL
+		return fault.Misused
 	case off > c.Size()-int64(len(p)):
-		return syscall.ENOSPC
+		return fault.Full
 	case c.spec.ReaderLimit > 0 && off+int64(len(p)) > int64(c.spec.ReaderLimit):
-		return syscall.EIO
+		return fault.BadPlace
 	}
 	return nil
 }
@@ -146,7 +154,7 @@ func (c *Card) transfer(n int) (int, error) {
 		c.gone = true
 	}
 	if c.gone {
-		return 0, syscall.ENODEV
+		return 0, fault.Gone
 	}
 	limit := int64(c.spec.GoneAfter)
 	if resets := int64(c.spec.ResetsAfter); resets > 0 && (limit == 0 || resets < limit) {
@@ -155,7 +163,7 @@ func (c *Card) transfer(n int) (int, error) {
 	if limit > 0 && c.moved+int64(n) > limit {
 		c.gone = true
 		n = int(limit-c.moved) / c.spec.Sector * c.spec.Sector
-		return n, syscall.ENODEV
+		return n, fault.Gone
 	}
 	c.moved += int64(n)
 	return n, nil
@@ -163,7 +171,7 @@ func (c *Card) transfer(n int) (int, error) {
 
 func (c *Card) write(p []byte, off int64) error {
 	if c.faulty(FailWrite, off, len(p)) != nil {
-		return syscall.EIO
+		return fault.BadPlace
 	}
 	if c.cache.limit > 0 {
 		if err := c.cache.add(p, off, c.store); err != nil {
@@ -184,7 +192,7 @@ func (c *Card) tear(p []byte, off int64) error {
 		}
 	}
 	c.gone = true
-	return syscall.ENODEV
+	return fault.Gone
 }
 
 // store puts what was written where the card keeps it, if it does.
@@ -218,7 +226,7 @@ func (c *Card) store(p []byte, off int64) error {
 
 func (c *Card) read(p []byte, off int64) error {
 	if c.faulty(FailRead, off, len(p)) != nil {
-		return syscall.EIO
+		return fault.BadPlace
 	}
 	err := c.segments(p, off, func(part []byte, at int64) error {
 		if at < 0 {
@@ -227,7 +235,7 @@ func (c *Card) read(p []byte, off int64) error {
 		}
 		_, err := c.backing.ReadAt(part, at)
 		if errors.Is(err, io.EOF) {
-			return syscall.EIO // the backing file was cut short while in use
+			return fault.BadPlace // the backing file was cut short while in use
 		}
 		return err
 	})

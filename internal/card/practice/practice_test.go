@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
-	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"zipstamp/internal/card/fault"
 )
 
 const kb = 1 << 10
@@ -88,12 +89,12 @@ func TestFaults(t *testing.T) {
 	}})
 	for range 3 {
 		_, err := c.ReadAt(make([]byte, 4*kb), 4*kb)
-		assert.ErrorIs(t, err, syscall.EIO)
+		assert.ErrorIs(t, err, fault.BadPlace)
 	}
 	read(t, c, 11*512, 1)
 	for i := range 3 {
 		_, err := c.WriteAt(sectors(1, 1), 23*512)
-		assert.Equal(t, i < 2, err == syscall.EIO, "time %d", i)
+		assert.Equal(t, i < 2, err == fault.BadPlace, "time %d", i)
 	}
 	write(t, c, sectors(1, 8), 28*512)
 	assert.NotEqual(t, sectors(1, 8), read(t, c, 28*512, 8), "stored wrong")
@@ -111,18 +112,18 @@ func TestGoneAndReadOnlyAfter(t *testing.T) {
 	c := insert(t, s)
 	write(t, c, sectors(1, 8), 0)
 	n, err := c.WriteAt(sectors(2, 4), 8*512)
-	assert.ErrorIs(t, err, syscall.ENODEV)
+	assert.ErrorIs(t, err, fault.Gone)
 	assert.Equal(t, 2*512, n, "a write is torn at a sector")
 	_, err = c.ReadAt(sectors(0, 1), 0)
-	assert.ErrorIs(t, err, syscall.ENODEV)
-	assert.ErrorIs(t, c.Flush(), syscall.ENODEV)
+	assert.ErrorIs(t, err, fault.Gone)
+	assert.ErrorIs(t, c.Flush(), fault.Gone)
 	require.NoError(t, c.Close())
 
 	c = insert(t, Spec{Backing: backing, ReadOnlyAfter: 1 * kb})
 	assert.Equal(t, append(sectors(2, 2), sectors(0, 1)...), read(t, c, 8*512, 3), "put in again, it has what it had")
 	write(t, c, sectors(3, 2), 0)
 	_, err = c.WriteAt(sectors(3, 2), 0)
-	assert.ErrorIs(t, err, syscall.EROFS)
+	assert.ErrorIs(t, err, fault.Locked)
 	read(t, c, 0, 4)
 }
 
@@ -163,9 +164,9 @@ func TestReaderThatCannotAddressAll(t *testing.T) {
 	write(t, c, sectors(1, 2), 31*kb)
 	for _, off := range []int64{31*kb + 512, 32 * kb, 60 * kb} {
 		_, err := c.ReadAt(sectors(0, 2), off)
-		assert.ErrorIs(t, err, syscall.EIO, "%d", off)
+		assert.ErrorIs(t, err, fault.BadPlace, "%d", off)
 		_, err = c.WriteAt(sectors(0, 2), off)
-		assert.ErrorIs(t, err, syscall.EIO, "%d", off)
+		assert.ErrorIs(t, err, fault.BadPlace, "%d", off)
 	}
 }
 
@@ -179,9 +180,9 @@ func TestPowerCut(t *testing.T) {
 		require.NoError(t, c.Flush())
 		write(t, c, sectors(2, 16), 8*kb)
 		_, err := c.WriteAt(sectors(3, 16), 8*kb)
-		require.ErrorIs(t, err, syscall.ENODEV)
+		require.ErrorIs(t, err, fault.Gone)
 		_, err = c.ReadAt(sectors(0, 1), 0)
-		require.ErrorIs(t, err, syscall.ENODEV)
+		require.ErrorIs(t, err, fault.Gone)
 		require.NoError(t, c.Close())
 		s.PowerCutAfter = 0
 		c = insert(t, s)
@@ -216,7 +217,7 @@ func TestTimesOfACard(t *testing.T) {
 	took(pulled, 1)
 	time.Sleep(30 * time.Millisecond)
 	_, err := pulled.ReadAt(sectors(0, 1), 0)
-	assert.ErrorIs(t, err, syscall.ENODEV)
+	assert.ErrorIs(t, err, fault.Gone)
 }
 
 func TestPaceIsKeptWithSeveralInFlight(t *testing.T) {

@@ -1,8 +1,8 @@
 // Package practice simulates memory cards, good and bad ones, in a file.
 //
 // A practice card is a TOML file that says how the card behaves (Spec), beside a backing file
-// that keeps what the card really holds. Errors are those that the kernel gives for a real card
-// (syscall.EIO, ENODEV, EROFS, EINVAL), so that whoever uses it can't tell the difference.
+// that keeps what the card really holds. Its errors are of the kinds that those of real devices are (package fault), so that whoever uses it can't tell
+// the difference.
 package practice
 
 import (

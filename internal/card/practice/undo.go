@@ -2,7 +2,8 @@ package practice
 
 import (
 	"io"
-	"syscall"
+
+	"zipstamp/internal/card/fault"
 )
 
 // maxUndo bounds what a card has in its own memory and may lose with the power, bytes.
@@ -45,5 +46,5 @@ func (c *Card) cutPower(p []byte, off int64) error {
 		}
 	}
 	c.gone = true
-	return syscall.ENODEV
+	return fault.Gone
 }

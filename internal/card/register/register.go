@@ -98,6 +98,11 @@ func (c CID) Made() string {
 	return fmt.Sprintf("%s %d", c.Month, c.Year)
 }
 
+// String has what tells cards apart: maker, OEM, product, serial number.
+func (c CID) String() string {
+	return fmt.Sprintf("%02x-%s-%s-%08x", c.Maker, c.OEM, c.Product, c.Serial)
+}
+
 // Remarks are what makes the register implausible at a time, each as a clause.
 func (c CID) Remarks(now time.Time) []string {
 	if c.blank {

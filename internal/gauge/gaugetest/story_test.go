@@ -10,7 +10,6 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -19,6 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
@@ -123,7 +124,7 @@ func filled(t *testing.T, r Reader, spec practice.Spec, random *rand.Rand) (d ca
 	before, err = r.Sum()
 	require.NoError(t, err)
 	nonce, folder = Nonce(random), state.Place{Home: r.Folder, Folder: "journals"}
-	j, err = journal.Create(folder, journal.Head{Card: journal.Card{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
+	j, err = journal.Create(folder, journal.Head{Card: card.Record{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
 	require.NoError(t, err)
 	return d, before, nonce, folder, j
 }
@@ -215,7 +216,7 @@ type killed struct {
 
 func (k *killed) access(do func([]byte, int64) (int, error), p []byte, off int64) (int, error) {
 	if k.until--; k.until < 0 {
-		return 0, &card.GoneError{Card: "a.card", Err: syscall.ENODEV}
+		return 0, &card.GoneError{Card: "a.card", Err: fault.Gone}
 	}
 	return do(p, off)
 }
@@ -244,7 +245,7 @@ func putRight(t *testing.T, r Reader, spec practice.Spec, folder state.Place) {
 	require.NoError(t, os.Rename(data, data+".kept")) // to make the card anew
 	require.NoError(t, practice.Create(r.path(), spec))
 	require.NoError(t, os.Rename(data+".kept", data))
-	c, err := card.Find(r.path())
+	c, err := here.Cards().Find(r.path())
 	require.NoError(t, err)
 	d, err := c.Open()
 	require.NoError(t, err)
@@ -282,7 +283,7 @@ func TestJournalIsForItsCardOnly(t *testing.T) {
 	require.NoError(t, r.Fill(16e6, random))
 	before, err := r.Sum()
 	require.NoError(t, err)
-	p := journal.Pending{Head: journal.Head{Nonce: mark.Nonce{7}, Card: journal.Card{Size: d.Size()}}, Batches: [][]journal.Place{{{Offset: 4096, Data: make([]byte, 4096)}, {Offset: 81920, Data: make([]byte, 4096)}}}}
+	p := journal.Pending{Head: journal.Head{Nonce: mark.Nonce{7}, Card: card.Record{Size: d.Size()}}, Batches: [][]journal.Place{{{Offset: 4096, Data: make([]byte, 4096)}, {Offset: 81920, Data: make([]byte, 4096)}}}}
 	found, err := p.Look(d, 512)
 	require.NoError(t, err)
 	assert.False(t, found.Is())
@@ -566,7 +567,7 @@ type tired struct {
 
 func (d tired) fails(op string, off int64) error {
 	if op == d.op && off == 0 && d.meter.Read().Phase == meter.PutBack {
-		return &card.IOError{Op: op, Card: "a.card", Offset: off, Err: syscall.EIO}
+		return &card.IOError{Op: op, Card: "a.card", Offset: off, Err: fault.BadPlace}
 	}
 	return nil
 }

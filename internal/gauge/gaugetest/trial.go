@@ -13,6 +13,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/here"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/mark"
@@ -128,7 +129,7 @@ func (r Reader) Insert(s practice.Spec) (card.Device, error) {
 	if err := practice.Create(r.path(), s); err != nil {
 		return nil, err
 	}
-	c, err := card.Find(r.path())
+	c, err := here.Cards().Find(r.path())
 	if err != nil {
 		return nil, err
 	}

@@ -58,55 +58,12 @@ const (
 	bufSize   = 64 << 10 // bytes
 )
 
-// Card is by what a card is known again, besides by what is on it.
-type Card struct {
-	Path   string `json:"path"`
-	Name   string `json:"name"`
-	Kind   string `json:"kind"`
-	Size   int64  `json:"size"` // bytes
-	Model  string `json:"model,omitempty"`
-	Serial string `json:"serial,omitempty"`
-	Reader bool   `json:"serial_of_reader,omitempty"` // or it may be
-	CID    string `json:"cid,omitempty"`              // of a card in an SD slot
-	Bus    string `json:"bus,omitempty"`
-	Behind string `json:"behind,omitempty"` // the file behind a loop device
-	File   string `json:"file,omitempty"`   // its number, or that of a plain file
-}
-
-// CardOf is what is known of a card.
-func CardOf(c *card.Card) Card {
-	i := c.Identity()
-	j := Card{Path: c.Path, Name: c.Name, Kind: i.Kind, Size: i.Size, Model: c.Model, Serial: i.Serial, Reader: i.Reader, CID: i.CID, Bus: i.Bus, File: i.File}
-	if c.Disk != nil {
-		j.Behind = i.Path
-	}
-	return j
-}
-
-// identity is that of the card.
-func (c Card) identity() card.Identity {
-	i := card.Identity{Kind: c.Kind, Bus: c.Bus, Size: c.Size, Path: c.Path, File: c.File, CID: c.CID, Serial: c.Serial, Reader: c.Reader}
-	if c.Kind == string(card.Block) {
-		i.Path = c.Behind
-	}
-	return i
-}
-
-// Like compares two cards.
-func (c Card) Like(other Card) card.Likeness { return c.identity().Like(other.identity()) }
-
-// May tells whether the card may be the other one: nothing that is known of both differs.
-func (c Card) May(other Card) bool { return c.Like(other) != card.Different }
-
-// Same tells whether the card certainly is the other one.
-func (c Card) Same(other Card) bool { return c.Like(other) == card.Same }
-
 // Head says what the journal is of.
 type Head struct {
-	Job     string     `json:"job"`
-	Card    Card       `json:"card"`
-	Nonce   mark.Nonce `json:"nonce"` // of the sector stamps that are written
-	Started time.Time  `json:"started"`
+	Job     string      `json:"job"`
+	Card    card.Record `json:"card"`
+	Nonce   mark.Nonce  `json:"nonce"` // of the sector stamps that are written
+	Started time.Time   `json:"started"`
 }
 
 // Place is what stood somewhere on the card.

@@ -10,12 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/state"
 )
 
 var head = Head{
-	Job: "gauge spots", Card: Card{Path: "/dev/sdb", Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}, Nonce: mark.Nonce{1, 2, 3},
+	Job: "gauge spots", Card: card.Record{Path: "/dev/sdb", Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}, Nonce: mark.Nonce{1, 2, 3},
 	Started: time.Date(2026, 11, 26, 9, 30, 0, 0, time.UTC),
 }
 
@@ -106,24 +107,6 @@ func TestJournalsThatCannotBeUsed(t *testing.T) {
 	none, err := All(filepath.Join(dir, "none"))
 	require.NoError(t, err)
 	assert.Empty(t, none)
-}
-
-func TestCardsAreKnownByWhatBothSay(t *testing.T) {
-	stick := Card{Path: "/dev/sdb", Kind: "block device", Size: 64e6, Serial: "A"}
-	slot := Card{Path: "/dev/mmcblk0", Kind: "block device", Size: 64e6, CID: "27-SM-1"}
-	file := Card{Path: "/tmp/a.card", Kind: "practice card", Size: 64e6}
-	with := func(c Card, change func(*Card)) Card { change(&c); return c }
-	assert.True(t, stick.May(with(stick, func(c *Card) { c.Path = "/dev/sdx" })), "names are handed out anew")
-	assert.True(t, stick.May(slot), "a card from a slot in a reader: only what is on it tells")
-	assert.False(t, stick.May(with(stick, func(c *Card) { c.Serial = "B" })))
-	assert.False(t, stick.May(with(stick, func(c *Card) { c.Size++ })))
-	assert.False(t, slot.May(with(slot, func(c *Card) { c.CID = "27-SM-2" })))
-	assert.False(t, file.May(with(file, func(c *Card) { c.Path = "/tmp/b.card" })), "a file is the file")
-
-	assert.True(t, file.Same(file))
-	assert.True(t, slot.Same(with(slot, func(c *Card) { c.Path = "/dev/mmcblk1" })))
-	assert.False(t, slot.Same(with(slot, func(c *Card) { c.CID = "27-SM-2" })))
-	assert.True(t, stick.Same(stick))
 }
 
 // FuzzRead reads anything, and never more than there is room for on the card.

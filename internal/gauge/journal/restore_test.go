@@ -5,7 +5,6 @@ import (
 	"errors"
 	"math/rand/v2"
 	"slices"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge/mark"
 )
 
@@ -36,12 +36,12 @@ func (m *memory) Close() error        { return nil }
 
 func (m *memory) each(p []byte, off int64, do func(p, at []byte)) (int, error) {
 	if m.gone {
-		return 0, &card.GoneError{Card: "sdb", Err: syscall.ENODEV}
+		return 0, &card.GoneError{Card: "sdb", Err: fault.Gone}
 	}
 	for n := 0; n < len(p); n += m.sector {
 		at := (off + int64(n)) % int64(len(m.real))
 		if m.bad[at] {
-			return n, &card.IOError{Op: "read", Card: "sdb", Offset: off, Err: syscall.EIO}
+			return n, &card.IOError{Op: "read", Card: "sdb", Offset: off, Err: fault.BadPlace}
 		}
 		if m.blank[at] {
 			clear(m.real[at : at+int64(m.sector)])
@@ -76,7 +76,7 @@ func TestRestoreLeavesACardAsItWas(t *testing.T) {
 			m.real[i] = byte(random.Uint32())
 		}
 		before := slices.Clone(m.real)
-		p := Pending{Head: Head{Nonce: mark.Nonce{7, 1}, Card: Card{Size: m.claimed}}}
+		p := Pending{Head: Head{Nonce: mark.Nonce{7, 1}, Card: card.Record{Size: m.claimed}}}
 		run := mark.NewRun(p.Nonce)
 		stop := rapid.IntRange(0, 60).Draw(t, "sectors written") // then the test is interrupted
 		for range rapid.IntRange(1, 5).Draw(t, "batches") {
@@ -173,7 +173,7 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	found.restoring = p.Batches[0]
 	_, _, err = p.Restore(m, found, func() error { return nil })
 	require.ErrorAs(t, err, new(*card.GoneError))
-	require.False(t, errors.Is(err, syscall.EIO))
+	require.False(t, errors.Is(err, fault.BadPlace))
 }
 
 // TestWhatIsNotBackIsNotCountedAsBack has a sector that reads as another one that was put back: what stood there is not back for that.

@@ -1,0 +1,12 @@
+// Package darwin is the card.Host of macOS. Its disks can't be used yet, and it refuses them; practice cards and plain files don't need it.
+package darwin
+
+import "zipstamp/internal/card"
+
+// Host is this computer.
+type Host struct{ card.Unsupported }
+
+// Local is how things are called here.
+func (Host) Local() card.Local {
+	return card.Local{System: "macOS", Example: "disk4", Elevate: []string{"sudo"}}
+}

@@ -1,0 +1,8 @@
+package here
+
+import (
+	"zipstamp/internal/card"
+	"zipstamp/internal/card/windows"
+)
+
+func host() card.Host { return windows.Host{} }
