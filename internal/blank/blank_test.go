@@ -97,7 +97,7 @@ func TestReferenceToolsFindNoFault(t *testing.T) {
 			disk, err := layout.Describe(r2, d.Size())
 			require.NoError(t, err)
 			require.Len(t, disk.Parts, 1)
-			assert.Equal(t, "FAT32", disk.Parts[0].Kind)
+			assert.Equal(t, layout.FAT32Kind, disk.Parts[0].Kind)
 			assert.Equal(t, label, disk.Parts[0].Label)
 			out, err = exec.Command("sfdisk", "--dump", data).CombinedOutput()
 			require.NoError(t, err, "%s", out)

@@ -23,14 +23,14 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 		random := rand.New(rand.NewPCG(5, seed))
 		const sectors = 200
 		table := [sectors]State{}
-		var b badList
+		var b Bad
 		for range random.IntN(60) {
 			from := random.IntN(sectors)
 			n := 1 + random.IntN(min(sectors-from, 1+random.IntN(40)))
 			state := states[random.IntN(len(states))]
-			b.add(stretch(int64(from)*512, int64(n)*512, state))
+			b.Add(StretchOf(int64(from)*512, int64(n)*512, state))
 			for i := from; i < from+n; i++ {
-				if table[i] == "" || rank(state) > rank(table[i]) {
+				if table[i] == "" || Rank(state) > Rank(table[i]) {
 					table[i] = state
 				}
 			}
@@ -40,11 +40,11 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 			counts[s]++
 		}
 		for _, s := range states {
-			assert.Equal(t, counts[s]*512, b.counts[s], s)
+			assert.Equal(t, counts[s]*512, b.Bytes[s], s)
 		}
 		at := int64(0)
 		last := State("")
-		for _, e := range b.cover(sectors * 512) {
+		for _, e := range b.Cover(sectors * 512) {
 			require.Equal(t, at, e.Offset)
 			require.NotEqual(t, last, e.State, "joined")
 			for i := e.Offset / 512; i < e.End()/512; i++ {
@@ -59,9 +59,9 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 		require.Equal(t, int64(sectors*512), at)
 		from := random.Int64N(sectors)
 		to := from + random.Int64N(sectors-from)
-		out := b.outside(from*512, to*512)
+		out := b.Outside(from*512, to*512)
 		left := int64(0)
-		for _, e := range out.list {
+		for _, e := range out.List {
 			left += e.Length
 			for i := e.Offset / 512; i < e.End()/512; i++ {
 				require.False(t, i >= from && i < to, "sector %d is within %d and %d", i, from, to)
@@ -78,13 +78,13 @@ func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 }
 
 func TestBadListDoesNotGrow(t *testing.T) {
-	var b badList
+	var b Bad
 	for i := range int64(200000) {
-		b.add(stretch(i*2*512, 512, Worn))
+		b.Add(StretchOf(i*2*512, 512, Worn))
 	}
-	assert.LessOrEqual(t, len(b.list), maxExtents)
-	assert.Equal(t, int64(200000), b.sectors().Worn, "the count is exact")
-	assert.Zero(t, b.list[0].Offset)
+	assert.LessOrEqual(t, len(b.List), MaxStretches)
+	assert.Equal(t, int64(200000), b.Sectors().Worn, "the count is exact")
+	assert.Zero(t, b.List[0].Offset)
 }
 
 func TestTimesTellPercentiles(t *testing.T) {
@@ -123,7 +123,7 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 func TestProgressIsKeptAndChecked(t *testing.T) {
 	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
 	record := card.Record{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
-	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}, Bits: 3}
+	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{StretchOf(512, 512, Worn)}, Bits: 3}
 	require.NoError(t, KeepProgress(folder, record, p))
 	p.Head = 32 << 20
 	require.NoError(t, KeepProgress(folder, record, p))
@@ -152,7 +152,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 		"another version":           func(k *kept) { k.Version = 2 },
 		"of a card with":            func(k *kept) { k.Progress.Size-- },
 		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
-		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Stretch{stretch(0, -512, Worn)} },
+		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Stretch{StretchOf(0, -512, Worn)} },
 	} {
 		k := kept{progressVersion, record, p}
 		change(&k)
@@ -165,7 +165,7 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 
 // FuzzProgress reads anything, and what is accepted can be carried on.
 func FuzzProgress(f *testing.F) {
-	text, err := json.Marshal(kept{progressVersion, card.Record{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{stretch(512, 512, Worn)}}})
+	text, err := json.Marshal(kept{progressVersion, card.Record{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{StretchOf(512, 512, Worn)}}})
 	require.NoError(f, err)
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -173,11 +173,11 @@ func FuzzProgress(f *testing.F) {
 		if err != nil {
 			return
 		}
-		var b badList
+		var b Bad
 		for _, e := range k.Progress.Bad {
-			b.add(e)
+			b.Add(e)
 		}
-		if n := len(b.list); n > 0 && b.list[n-1].End() > k.Card.Size {
+		if n := len(b.List); n > 0 && b.List[n-1].End() > k.Card.Size {
 			t.Fatal("beyond the card")
 		}
 	})

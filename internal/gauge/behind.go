@@ -130,7 +130,7 @@ func trail(head int64) (at []int64) {
 }
 
 // testAll tests places, several at once.
-func (s *subject) testAll(at []int64) ([]outcome, error) {
+func (s *Subject) testAll(at []int64) ([]outcome, error) {
 	all := make([]outcome, len(at))
 	var workers errgroup.Group
 	workers.SetLimit(inFlight)
@@ -284,8 +284,8 @@ func (r *wholeRun) limited() (bool, error) {
 		}
 	}
 	r.rep.Limit = bad
-	r.bad = r.bad.outside(bad, r.dev.Size())
-	r.bad.add(stretch(bad, r.limit-bad, Unwritable))
+	r.bad = r.bad.Outside(bad, r.dev.Size())
+	r.bad.Add(StretchOf(bad, r.limit-bad, Unwritable))
 	r.head, r.limit = bad, bad
 	return true, nil
 }
@@ -293,8 +293,8 @@ func (r *wholeRun) limited() (bool, error) {
 // lastGood is where the first of the places starts that could not be written up to the head.
 func (r *wholeRun) lastGood() int64 {
 	at := r.head
-	for i := len(r.bad.list) - 1; i >= 0 && r.bad.list[i].State == Unwritable && r.bad.list[i].End() == at; i-- {
-		at = r.bad.list[i].Offset
+	for i := len(r.bad.List) - 1; i >= 0 && r.bad.List[i].State == Unwritable && r.bad.List[i].End() == at; i-- {
+		at = r.bad.List[i].Offset
 	}
 	return at
 }
@@ -318,9 +318,9 @@ func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
 			return err
 		}
 	}
-	r.bad = r.bad.outside(loss.Real, r.dev.Size()) // what was noted beyond is part of the loss
+	r.bad = r.bad.Outside(loss.Real, r.dev.Size()) // what was noted beyond is part of the loss
 	if loss.Repeats {
-		r.bad = r.bad.outside(0, min(r.head-loss.Real, loss.Real)) // likewise; it is read once more
+		r.bad = r.bad.Outside(0, min(r.head-loss.Real, loss.Real)) // likewise; it is read once more
 	}
 	if err := r.flush(); err != nil {
 		return err
@@ -356,7 +356,7 @@ const tailProbes = 64
 // that.
 func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 	start := time.Now()
-	defer func() { r.rep.took(meter.Bound, 0, start) }()
+	defer func() { r.rep.TookPhase(meter.Bound, 0, start) }()
 	r.meter.Begin(meter.Bound, 0)
 	size, sector := r.dev.Size(), int64(r.dev.SectorSize())
 	// What displaces is at the start, lost or not, and no place is tried there.

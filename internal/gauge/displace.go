@@ -317,7 +317,7 @@ func unlessThere(err error) error {
 // not be written; a place that fails is none. The meter counts what is written, up to Displaced.
 func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Journal) (all bool, err error) {
 	r := &spotsRun{Spots: Spots{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
-	r.subject = subject{dev: dev, meter: m, rep: &Report{Method: BySpots}}
+	r.Subject = Subject{dev: dev, meter: m, rep: &Report{Method: BySpots}}
 	defer r.close()
 	if err := r.open(1); err != nil {
 		return true, err

@@ -67,7 +67,7 @@ type Stretch struct {
 	State State `json:"state"`
 }
 
-func stretch(offset, length int64, s State) Stretch {
+func StretchOf(offset, length int64, s State) Stretch {
 	return Stretch{layout.Extent{Offset: offset, Length: length}, s}
 }
 
@@ -139,8 +139,8 @@ type Counts struct {
 // Faults is how many sectors are bad at every reading.
 func (c Counts) Faults() int64 { return c.Worn + c.Unreadable + c.Unwritable + c.Lost }
 
-// judge gives the verdict. ended says that the test came to its end.
-func (r *Report) judge(ended bool) {
+// Judge gives the verdict. ended says that the test came to its end.
+func (r *Report) Judge(ended bool) {
 	faults := r.Bad.Faults()
 	if !ended {
 		faults -= r.Bad.Lost // whether they are bad places, or a part of the card is lost, was not found out
@@ -159,8 +159,8 @@ func (r *Report) judge(ended bool) {
 	}
 }
 
-// took adds to the time of a phase.
-func (r *Report) took(p meter.Phase, bytes int64, start time.Time) {
+// TookPhase adds to the time of a phase.
+func (r *Report) TookPhase(p meter.Phase, bytes int64, start time.Time) {
 	took := time.Since(start)
 	for i := range r.Phases {
 		if r.Phases[i].Phase == p {
@@ -172,77 +172,77 @@ func (r *Report) took(p meter.Phase, bytes int64, start time.Time) {
 	r.Phases = append(r.Phases, meter.PhaseTime{Phase: p, Bytes: bytes, Took: took})
 }
 
-// forgiven takes over what the device has tried again. A place that failed once, and then did not, is unsteady.
-func (r *Report) forgiven(d card.Device, bad *badList) {
+// Forgive takes over what the device has tried again. A place that failed once, and then did not, is unsteady.
+func (r *Report) Forgive(d card.Device, bad *Bad) {
 	r.Mishaps = card.MishapsOf(d)
 	for _, m := range r.Mishaps {
 		if m.Op == "read" || m.Op == "write" {
-			bad.add(stretch(m.Offset, mark.Size, Shaky))
+			bad.Add(StretchOf(m.Offset, mark.Size, Shaky))
 		}
 	}
 }
 
-// badList is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
+// Bad is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
 // extents, those of the same state that are close together are joined over what is good between them. Counts are exact, unless a part is cut out after that.
-type badList struct {
-	list   []Stretch
-	counts map[State]int64 // bytes
-	bits   int64
+type Bad struct {
+	List   []Stretch
+	Bytes map[State]int64 // bytes
+	Bits   int64
 	gap    int64 // bytes over which extents are joined
 }
 
-// maxExtents is how many extents are kept.
-const maxExtents = 4096
+// MaxStretches is how many extents are kept.
+const MaxStretches = 4096
 
-// add puts an extent in. It replaces what is known of its stretch only if it is worse.
-func (b *badList) add(e Stretch) {
-	if b.counts == nil {
-		b.counts = map[State]int64{}
+// Add puts an extent in. It replaces what is known of its stretch only if it is worse.
+func (b *Bad) Add(e Stretch) {
+	if b.Bytes == nil {
+		b.Bytes = map[State]int64{}
 	}
 	at := b.from(e.Offset)
-	for i := at; i < len(b.list) && b.list[i].Offset < e.End(); i++ { // what is known already
-		old := b.list[i]
-		if rank(old.State) >= rank(e.State) {
+	for i := at; i < len(b.List) && b.List[i].Offset < e.End(); i++ { // what is known already
+		old := b.List[i]
+		if Rank(old.State) >= Rank(e.State) {
 			if old.Offset > e.Offset {
-				b.add(stretch(e.Offset, old.Offset-e.Offset, e.State))
+				b.Add(StretchOf(e.Offset, old.Offset-e.Offset, e.State))
 			}
 			if rest := e.End() - old.End(); rest > 0 {
-				b.add(stretch(old.End(), rest, e.State))
+				b.Add(StretchOf(old.End(), rest, e.State))
 			}
 			return
 		}
 	}
 	var before, after []Stretch // what is left of those that are replaced
 	end := at
-	for ; end < len(b.list) && b.list[end].Offset < e.End(); end++ {
-		old := b.list[end]
-		b.counts[old.State] -= min(old.End(), e.End()) - max(old.Offset, e.Offset)
+	for ; end < len(b.List) && b.List[end].Offset < e.End(); end++ {
+		old := b.List[end]
+		b.Bytes[old.State] -= min(old.End(), e.End()) - max(old.Offset, e.Offset)
 		if old.Offset < e.Offset {
-			before = []Stretch{stretch(old.Offset, e.Offset-old.Offset, old.State)}
+			before = []Stretch{StretchOf(old.Offset, e.Offset-old.Offset, old.State)}
 		}
 		if old.End() > e.End() {
-			after = []Stretch{stretch(e.End(), old.End()-e.End(), old.State)}
+			after = []Stretch{StretchOf(e.End(), old.End()-e.End(), old.State)}
 		}
 	}
-	b.counts[e.State] += e.Length
-	b.list = slices.Replace(b.list, at, end, slices.Concat(before, []Stretch{e}, after)...)
+	b.Bytes[e.State] += e.Length
+	b.List = slices.Replace(b.List, at, end, slices.Concat(before, []Stretch{e}, after)...)
 	b.join(at + len(before))
-	for len(b.list) > maxExtents {
+	for len(b.List) > MaxStretches {
 		b.coarsen()
 	}
 }
 
-// at is the state of the sector at a place.
-func (b *badList) at(off int64) State {
-	if i := b.from(off); i < len(b.list) && b.list[i].Offset <= off {
-		return b.list[i].State
+// At is the state of the sector At a place.
+func (b *Bad) At(off int64) State {
+	if i := b.from(off); i < len(b.List) && b.List[i].Offset <= off {
+		return b.List[i].State
 	}
 	return Good
 }
 
 // from is the index of the first extent that ends behind a place.
-func (b *badList) from(off int64) int {
-	i, _ := slices.BinarySearchFunc(b.list, off, func(x Stretch, off int64) int {
+func (b *Bad) from(off int64) int {
+	i, _ := slices.BinarySearchFunc(b.List, off, func(x Stretch, off int64) int {
 		if x.End() <= off {
 			return -1
 		}
@@ -252,76 +252,76 @@ func (b *badList) from(off int64) int {
 }
 
 // join joins the extent with its neighbours.
-func (b *badList) join(i int) {
+func (b *Bad) join(i int) {
 	touch := func(x, y Stretch) bool { return x.State == y.State && y.Offset-x.End() <= b.gap }
-	if i+1 < len(b.list) && touch(b.list[i], b.list[i+1]) {
-		b.list[i].Length = b.list[i+1].End() - b.list[i].Offset
-		b.list = slices.Delete(b.list, i+1, i+2)
+	if i+1 < len(b.List) && touch(b.List[i], b.List[i+1]) {
+		b.List[i].Length = b.List[i+1].End() - b.List[i].Offset
+		b.List = slices.Delete(b.List, i+1, i+2)
 	}
-	if i > 0 && touch(b.list[i-1], b.list[i]) {
-		b.list[i-1].Length = b.list[i].End() - b.list[i-1].Offset
-		b.list = slices.Delete(b.list, i, i+1)
+	if i > 0 && touch(b.List[i-1], b.List[i]) {
+		b.List[i-1].Length = b.List[i].End() - b.List[i-1].Offset
+		b.List = slices.Delete(b.List, i, i+1)
 	}
 }
 
 // coarsen joins what is close together, twice as far as before.
-func (b *badList) coarsen() {
+func (b *Bad) coarsen() {
 	b.gap = max(2*b.gap, BlockSize/64)
 	var out []Stretch
-	for _, e := range b.list {
+	for _, e := range b.List {
 		if n := len(out); n > 0 && e.Offset-out[n-1].End() <= b.gap {
 			out[n-1].Length = e.End() - out[n-1].Offset
-			if rank(e.State) > rank(out[n-1].State) {
+			if Rank(e.State) > Rank(out[n-1].State) {
 				out[n-1].State = e.State
 			}
 			continue
 		}
 		out = append(out, e)
 	}
-	b.list = out
+	b.List = out
 }
 
-// rank orders states, the worse the higher.
-func rank(s State) int {
+// Rank orders states, the worse the higher.
+func Rank(s State) int {
 	return slices.Index([]State{Good, Unwritten, Shaky, Worn, Failing, Unwritable, Missing, Repeating}, s)
 }
 
-// countsOf are the counts in sectors.
-func (b *badList) sectors() Counts {
-	n := func(s State) int64 { return b.counts[s] / mark.Size }
-	return Counts{Unsteady: n(Shaky), Worn: n(Worn), Bits: b.bits, Unreadable: n(Failing), Unwritable: n(Unwritable), Lost: n(Missing) + n(Repeating)}
+// countsOf are the counts in Sectors.
+func (b *Bad) Sectors() Counts {
+	n := func(s State) int64 { return b.Bytes[s] / mark.Size }
+	return Counts{Unsteady: n(Shaky), Worn: n(Worn), Bits: b.Bits, Unreadable: n(Failing), Unwritable: n(Unwritable), Lost: n(Missing) + n(Repeating)}
 }
 
-// cover lists all of [0, size): what is bad, and what is good between.
-func (b *badList) cover(size int64) (all []Stretch) {
+// Cover lists all of [0, size): what is bad, and what is good between.
+func (b *Bad) Cover(size int64) (all []Stretch) {
 	at := int64(0)
-	for _, e := range b.list {
+	for _, e := range b.List {
 		if e.Offset > at {
-			all = append(all, stretch(at, e.Offset-at, Good))
+			all = append(all, StretchOf(at, e.Offset-at, Good))
 		}
 		all = append(all, e)
 		at = e.End()
 	}
 	if at < size {
-		all = append(all, stretch(at, size-at, Good))
+		all = append(all, StretchOf(at, size-at, Good))
 	}
 	return all
 }
 
-// outside is what is bad below from, and from to on.
-func (b *badList) outside(from, to int64) (out badList) {
-	out = badList{gap: b.gap, bits: b.bits}
-	for _, e := range b.list {
+// Outside is what is bad below from, and from to on.
+func (b *Bad) Outside(from, to int64) (out Bad) {
+	out = Bad{gap: b.gap, Bits: b.Bits}
+	for _, e := range b.List {
 		if e.Offset < from {
-			out.add(stretch(e.Offset, min(e.End(), from)-e.Offset, e.State))
+			out.Add(StretchOf(e.Offset, min(e.End(), from)-e.Offset, e.State))
 		}
 		if e.End() > to {
 			start := max(e.Offset, to)
-			out.add(stretch(start, e.End()-start, e.State))
+			out.Add(StretchOf(start, e.End()-start, e.State))
 		}
 	}
-	if out.counts[Worn] == 0 {
-		out.bits = 0 // they were in what is cut out
+	if out.Bytes[Worn] == 0 {
+		out.Bits = 0 // they were in what is cut out
 	}
 	return out
 }

@@ -60,7 +60,7 @@ var ErrTooSmall = errors.New("the card is too small to measure its pace")
 // paceRun is a measurement at work.
 type paceRun struct {
 	Pace
-	subject
+	Subject
 	out    *PaceReport
 	random *rand.Rand
 	start  int64 // of the stretch that is measured in sequence
@@ -74,7 +74,7 @@ func (p Pace) Run(ctx context.Context) (*PaceReport, error) {
 		return out, ErrTooSmall
 	}
 	r := &paceRun{Pace: p, out: out, random: rand.New(rand.NewPCG(p.Seed, 0x9ace))}
-	r.subject = subject{dev: p.Device, meter: p.Meter, rep: &Report{}}
+	r.Subject = Subject{dev: p.Device, meter: p.Meter, rep: &Report{}}
 	if err := r.open(paceBatch + 1); err != nil {
 		return out, err
 	}
@@ -132,7 +132,7 @@ func (r *paceRun) sequence(ctx context.Context) error {
 		at += n * BlockSize
 	}
 	r.out.ReadRate, r.out.WriteRate = per(float64(read), reading), per(float64(written), writing)
-	r.rep.took(meter.Sequence, read+written, begun)
+	r.rep.TookPhase(meter.Sequence, read+written, begun)
 	return nil
 }
 
@@ -223,7 +223,7 @@ func (r *paceRun) places(ctx context.Context) error {
 	r.meter.Begin(meter.Places, 0) // how many there will be, their speed tells
 	begun := time.Now()
 	defer func() {
-		r.rep.took(meter.Places, r.out.Reads.Count()*sampleSize+r.out.Writes.Count()*sampleSize, begun)
+		r.rep.TookPhase(meter.Places, r.out.Reads.Count()*sampleSize+r.out.Writes.Count()*sampleSize, begun)
 	}()
 	one, err := r.samples.Get(ctx)
 	if err != nil {

@@ -33,7 +33,7 @@ func (s *spot) state() State {
 		return Unwritable
 	case a != b && (a == Good || b == Good):
 		return Shaky
-	case rank(b) > rank(a):
+	case Rank(b) > Rank(a):
 		return b
 	}
 	return a

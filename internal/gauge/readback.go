@@ -21,7 +21,7 @@ func (r *wholeRun) readBack(ctx context.Context, from, to int64, phase meter.Pha
 	start := time.Now()
 	r.reading.Start(start)
 	at := from
-	defer func() { r.rep.took(phase, at-from, start) }()
+	defer func() { r.rep.TookPhase(phase, at-from, start) }()
 	for at < to {
 		next := min(at+r.part(to), to)
 		if err := r.each(ctx, at, next, r.compareBlock); err != nil {
@@ -91,7 +91,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 	var e Stretch
 	add := func() {
 		if e.Length > 0 {
-			r.bad.add(e)
+			r.bad.Add(e)
 		}
 	}
 	for i := range first.readings {
@@ -102,10 +102,10 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			continue
 		case one.Kind == mark.Right || two.Kind == mark.Right:
 			state = Shaky
-		case state == Worn && r.bad.at(off+int64(i)*mark.Size) == Worn:
+		case state == Worn && r.bad.At(off+int64(i)*mark.Size) == Worn:
 			// counted before, when a block was read that is read again
 		case state == Worn:
-			r.bad.bits += int64(one.Bits)
+			r.bad.Bits += int64(one.Bits)
 		case len(r.lostSample) < 4096:
 			r.lostSample = append(r.lostSample, one)
 			r.changing = r.changing || changing && one.Kind == mark.Foreign && two.Kind == mark.Foreign
@@ -116,7 +116,7 @@ func (r *wholeRun) compareSectors(ctx context.Context, buf []byte, off int64) er
 			continue
 		}
 		add()
-		e = stretch(at, mark.Size, state)
+		e = StretchOf(at, mark.Size, state)
 	}
 	add()
 	return nil
@@ -137,10 +137,10 @@ func (r *wholeRun) readNarrowly(ctx context.Context, buf []byte, off int64) erro
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, e := range failed {
-		r.bad.add(e)
+		r.bad.Add(e)
 	}
 	if len(failed) == 0 {
-		r.bad.add(stretch(off, mark.Size, Shaky))
+		r.bad.Add(StretchOf(off, mark.Size, Shaky))
 	}
 	return err
 }
@@ -161,7 +161,7 @@ func (r *wholeRun) again(ctx context.Context) error {
 	if err := r.readBack(ctx, from, from+n, meter.ReadBack, false); err != nil {
 		return err
 	}
-	r.middle, r.bad = r.bad, badList{}
+	r.middle, r.bad = r.bad, Bad{}
 	r.meter.Begin(meter.Rewrite, n)
 	if err := r.inOrder(ctx, from, from+n, r.rewriteBlock); err != nil {
 		return err
@@ -206,19 +206,19 @@ func (r *wholeRun) findLoss(ctx context.Context) (*Loss, error) {
 
 // mergeMiddle adds what was wrong in the middle before it was written once more.
 func (r *wholeRun) mergeMiddle() {
-	worn := r.bad.counts[Worn]
-	for _, e := range r.middle.list {
-		r.bad.add(e)
+	worn := r.bad.Bytes[Worn]
+	for _, e := range r.middle.List {
+		r.bad.Add(e)
 	}
-	if n := r.middle.counts[Worn]; n > 0 {
-		r.bad.bits += r.middle.bits * (r.bad.counts[Worn] - worn) / n // the others were counted again
+	if n := r.middle.Bytes[Worn]; n > 0 {
+		r.bad.Bits += r.middle.Bits * (r.bad.Bytes[Worn] - worn) / n // the others were counted again
 	}
-	r.middle = badList{}
+	r.middle = Bad{}
 }
 
 // lost lists what is lost, and how much that is, bytes.
 func (r *wholeRun) lost() (lost []Stretch, total int64) {
-	for _, e := range r.bad.list {
+	for _, e := range r.bad.List {
 		if e.State == Missing {
 			lost = append(lost, e)
 			total += e.Length

@@ -142,7 +142,7 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	defer files.Close()
 	rep.Claimed = files.Size()
 	r := &spaceRun{wholeRun: wholeRun{limit: files.Size(), asked: files.Size(), kept: time.Now()}, files: files, space: s}
-	r.subject = subject{dev: card.Named(files, s.Folder), meter: s.Meter, run: mark.NewRun(rep.Nonce), rep: rep}
+	r.Subject = Subject{dev: card.Named(files, s.Folder), meter: s.Meter, run: mark.NewRun(rep.Nonce), rep: rep}
 	defer r.close()
 	if err := r.open(inFlight + 1); err != nil {
 		return rep, err
@@ -222,7 +222,7 @@ func (r *spaceRun) fill(ctx context.Context) (lost bool, err error) {
 	r.meter.Begin(meter.Write, r.limit)
 	start := time.Now()
 	r.writing.Start(start)
-	defer func() { r.rep.took(meter.Write, r.head, start) }()
+	defer func() { r.rep.TookPhase(meter.Write, r.head, start) }()
 	for r.head < r.limit {
 		to := min(r.head+spaceStride, r.limit)
 		err := r.inOrder(ctx, r.head, to, r.writeBlock)
@@ -281,23 +281,23 @@ func (r *spaceRun) finish(err error) {
 	if err != nil {
 		rep.Tested = r.back
 	}
-	if lost := r.bad.counts[Missing]; lost > max(rep.Tested/1000, 1<<20) {
+	if lost := r.bad.Bytes[Missing]; lost > max(rep.Tested/1000, 1<<20) {
 		loss := &Loss{Real: rep.Tested - lost, Exact: err == nil, ReadsAs: readsAs(r.lostSample, r.changing)}
 		for _, s := range r.lostSample {
 			loss.Repeats = loss.Repeats || s.Kind == mark.Elsewhere
 		}
 		rep.Loss = loss
 	}
-	rep.Extents = r.bad.cover(rep.Tested)
+	rep.Extents = r.bad.Cover(rep.Tested)
 	if rep.Tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, stretch(rep.Tested, rep.Claimed-rep.Tested, Unwritten))
+		rep.Extents = append(rep.Extents, StretchOf(rep.Tested, rep.Claimed-rep.Tested, Unwritten))
 	}
-	rep.Bad = r.bad.sectors()
+	rep.Bad = r.bad.Sectors()
 	if rep.Loss != nil {
 		rep.Bad.Lost = 0
 	}
 	rep.Writing, rep.Reading = r.writing.Points(), r.reading.Points()
-	rep.judge(err == nil)
+	rep.Judge(err == nil)
 }
 
 // note writes what the files are beside them.

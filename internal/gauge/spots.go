@@ -48,7 +48,7 @@ func Confidence(places int, level float64) (share float64) {
 // spotsRun is a test at work.
 type spotsRun struct {
 	Spots
-	subject
+	Subject
 	random     *rand.Rand
 	size       int64 // bytes that are tested
 	spots      []spot
@@ -76,7 +76,7 @@ func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) 
 	}
 	rep = &Report{Method: BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: Inconclusive}
 	r := &spotsRun{Spots: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17)), sentinel: -1}
-	r.subject = subject{dev: s.Device, meter: s.Meter, run: mark.NewRun(s.Nonce), rep: rep}
+	r.Subject = Subject{dev: s.Device, meter: s.Meter, run: mark.NewRun(s.Nonce), rep: rep}
 	defer r.close()
 	if err := r.open(1); err != nil {
 		return rep, true, err
@@ -132,7 +132,7 @@ func (r *spotsRun) phase(p meter.Phase, total int64) (end func()) {
 		r.meter.Begin(meter.Try, 0) // all that is quick is one phase
 	}
 	start, before := time.Now(), r.written.Load()+r.read.Load()
-	return func() { r.rep.took(p, r.written.Load()+r.read.Load()-before, start) }
+	return func() { r.rep.TookPhase(p, r.written.Load()+r.read.Load()-before, start) }
 }
 
 // bytes of all spots.
@@ -434,7 +434,7 @@ func (r *spotsRun) lost(off int64) bool {
 // finish completes the report.
 func (r *spotsRun) finish(err error) {
 	rep := r.rep
-	var bad badList
+	var bad Bad
 	looked := err == nil || len(r.spots) > 0 && r.spots[len(r.spots)-1].second.state != ""
 	if looked {
 		for i := range r.spots {
@@ -445,8 +445,8 @@ func (r *spotsRun) finish(err error) {
 			}
 		}
 	}
-	rep.forgiven(r.dev, &bad)
-	rep.Bad = bad.sectors()
+	rep.Forgive(r.dev, &bad)
+	rep.Bad = bad.Sectors()
 	if l := rep.Loss; l != nil {
 		state := Missing
 		if l.Repeats {
@@ -454,10 +454,10 @@ func (r *spotsRun) finish(err error) {
 		}
 		if end, from := r.size-l.Tail, max(l.Real, l.Most); !l.Anywhere && end > l.Real {
 			if from > l.Real {
-				bad.add(stretch(l.Real, min(from, end)-l.Real, Unwritten)) // somewhere here it ends
+				bad.Add(StretchOf(l.Real, min(from, end)-l.Real, Unwritten)) // somewhere here it ends
 			}
 			if end > from {
-				bad.add(stretch(from, end-from, state))
+				bad.Add(StretchOf(from, end-from, state))
 			}
 		}
 	}
@@ -465,22 +465,22 @@ func (r *spotsRun) finish(err error) {
 	if !looked {
 		tested = 0
 	}
-	rep.Extents = bad.cover(tested)
+	rep.Extents = bad.Cover(tested)
 	if tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, stretch(tested, rep.Claimed-tested, Unwritten))
+		rep.Extents = append(rep.Extents, StretchOf(tested, rep.Claimed-tested, Unwritten))
 	}
-	rep.judge(err == nil)
+	rep.Judge(err == nil)
 }
 
 // account notes what is bad of a spot.
-func (r *spotsRun) account(s *spot, bad *badList) {
+func (r *spotsRun) account(s *spot, bad *Bad) {
 	state := s.state()
 	if state == Good {
 		return
 	}
 	if len(s.first.readings) != len(s.second.readings) || len(s.first.readings) == 0 {
 		if !r.lost(s.off) {
-			bad.add(stretch(s.off, s.n, state))
+			bad.Add(StretchOf(s.off, s.n, state))
 		}
 		return
 	}
@@ -499,8 +499,8 @@ func (r *spotsRun) account(s *spot, bad *badList) {
 		case r.rep.Loss != nil && r.rep.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.rep.Loss.Real)):
 			continue // overwritten by what is beyond
 		case a == Worn:
-			bad.bits += int64(one.Bits)
+			bad.Bits += int64(one.Bits)
 		}
-		bad.add(stretch(s.off+int64(i)*mark.Size, mark.Size, a))
+		bad.Add(StretchOf(s.off+int64(i)*mark.Size, mark.Size, a))
 	}
 }

@@ -13,8 +13,8 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// subject is the card under test: its accesses are timed and counted.
-type subject struct {
+// Subject is the card under test: its accesses are timed and counted.
+type Subject struct {
 	dev   card.Device
 	meter *meter.Meter
 	run   mark.Run
@@ -31,7 +31,7 @@ type subject struct {
 const sampleSize = 4096
 
 // open gets the memory for a test.
-func (s *subject) open(blocks int) (err error) {
+func (s *Subject) open(blocks int) (err error) {
 	s.seed = maphash.MakeSeed()
 	s.rep.Access = s.dev.Access()
 	if s.blocks, err = card.NewPool(blocks, BlockSize); err != nil {
@@ -42,7 +42,7 @@ func (s *subject) open(blocks int) (err error) {
 }
 
 // close frees it, and completes the report.
-func (s *subject) close() {
+func (s *Subject) close() {
 	s.rep.Written, s.rep.Read, s.rep.Access = s.written.Load(), s.read.Load(), s.dev.Access()
 	for _, p := range []*card.Pool{s.blocks, s.samples} {
 		if p != nil {
@@ -51,7 +51,7 @@ func (s *subject) close() {
 	}
 }
 
-func (s *subject) writeAt(p []byte, off int64) error {
+func (s *Subject) writeAt(p []byte, off int64) error {
 	start := time.Now()
 	_, err := s.dev.WriteAt(p, off)
 	s.timed(&s.rep.Writes, start, p, off)
@@ -61,7 +61,7 @@ func (s *subject) writeAt(p []byte, off int64) error {
 	return err
 }
 
-func (s *subject) readAt(p []byte, off int64) error {
+func (s *Subject) readAt(p []byte, off int64) error {
 	start := time.Now()
 	_, err := s.dev.ReadAt(p, off)
 	s.timed(&s.rep.Reads, start, p, off)
@@ -72,14 +72,14 @@ func (s *subject) readAt(p []byte, off int64) error {
 }
 
 // timed counts the time of an access, if it is of the kind that the test is made of: places of spots, and blocks of the whole.
-func (s *subject) timed(t *Times, start time.Time, p []byte, off int64) {
+func (s *Subject) timed(t *Times, start time.Time, p []byte, off int64) {
 	if (s.rep.Method == BySpots) == (len(p) <= sampleSize) {
 		t.Add(time.Since(start), off)
 	}
 }
 
 // settle returns when what was written is on the medium, as the card says, and this computer has forgotten it.
-func (s *subject) settle() error {
+func (s *Subject) settle() error {
 	if err := s.dev.Flush(); err != nil {
 		return err
 	}
@@ -87,12 +87,12 @@ func (s *subject) settle() error {
 }
 
 // cached tells whether this computer may answer reads from its memory, unless it is made to forget.
-func (s *subject) cached() bool {
+func (s *Subject) cached() bool {
 	return s.dev.Access() != card.Direct && s.dev.Access() != card.Simulated
 }
 
 // each does something with every block of a stretch, several at once.
-func (s *subject) each(ctx context.Context, from, to int64, do func(ctx context.Context, buf []byte, off int64) error) error {
+func (s *Subject) each(ctx context.Context, from, to int64, do func(ctx context.Context, buf []byte, off int64) error) error {
 	var next atomic.Int64
 	next.Store(from)
 	workers, ctx := errgroup.WithContext(ctx)
@@ -122,7 +122,7 @@ func (s *subject) each(ctx context.Context, from, to int64, do func(ctx context.
 
 // inOrder writes stamps over a stretch, strictly one block after the other, so that a card which gives out its room as it is asked for it gives
 // it to the lower places first; the next block is made while one is written. write does the writing.
-func (s *subject) inOrder(ctx context.Context, from, to int64, write func(buf []byte, off int64) error) error {
+func (s *Subject) inOrder(ctx context.Context, from, to int64, write func(buf []byte, off int64) error) error {
 	stages, ctx := errgroup.WithContext(ctx)
 	type block struct {
 		buf []byte
@@ -182,7 +182,7 @@ type outcome struct {
 }
 
 // test reads a place of at most sampleSize and judges it. Only a card that is gone is an error.
-func (s *subject) test(off, n int64) (o outcome, err error) {
+func (s *Subject) test(off, n int64) (o outcome, err error) {
 	buf, err := s.samples.Get(context.Background())
 	if err != nil {
 		return o, err
@@ -199,12 +199,12 @@ func (s *subject) test(off, n int64) (o outcome, err error) {
 }
 
 // judge judges what was read at a place.
-func (s *subject) judge(buf []byte, off int64) (o outcome) {
+func (s *Subject) judge(buf []byte, off int64) (o outcome) {
 	o.state, o.sum = Good, maphash.Bytes(s.seed, buf)
 	for at := int64(0); at < int64(len(buf)); at += mark.Size {
 		r := s.run.Judge(buf[at:at+mark.Size], number(off+at))
 		o.readings = append(o.readings, r)
-		if st := stateOf(r.Kind); rank(st) > rank(o.state) {
+		if st := stateOf(r.Kind); Rank(st) > Rank(o.state) {
 			o.state = st
 		}
 	}
@@ -212,7 +212,7 @@ func (s *subject) judge(buf []byte, off int64) (o outcome) {
 }
 
 // put writes sector stamps at a place of at most sampleSize.
-func (s *subject) put(off, n int64) error {
+func (s *Subject) put(off, n int64) error {
 	buf, err := s.samples.Get(context.Background())
 	if err != nil {
 		return err

@@ -54,12 +54,12 @@ func (p Progress) valid(size int64) error {
 	switch {
 	case p.Size != size:
 		return fmt.Errorf("it is of a card with %d bytes, and this one has %d", p.Size, size)
-	case p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First || p.Back < 0 || p.Back > p.Head || p.Head%BlockSize != 0 && p.Head != p.First || len(p.Bad) > maxExtents:
+	case p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First || p.Back < 0 || p.Back > p.Head || p.Head%BlockSize != 0 && p.Head != p.First || len(p.Bad) > MaxStretches:
 		return fmt.Errorf("its numbers make no sense")
 	}
 	end := int64(0)
 	for _, e := range p.Bad {
-		if e.Offset < end || e.Length <= 0 || e.Length > p.First-e.Offset || rank(e.State) < rank(Shaky) {
+		if e.Offset < end || e.Length <= 0 || e.Length > p.First-e.Offset || Rank(e.State) < Rank(Shaky) {
 			return fmt.Errorf("its list of bad places makes no sense")
 		}
 		end = e.End()
@@ -72,7 +72,7 @@ func (p Progress) Still(d card.Device) (bool, error) {
 	if err := p.valid(d.Size()); err != nil {
 		return false, err
 	}
-	s := &subject{dev: d, run: mark.NewRun(p.Nonce), rep: &Report{}}
+	s := &Subject{dev: d, run: mark.NewRun(p.Nonce), rep: &Report{}}
 	if err := s.open(1); err != nil {
 		return false, err
 	}
@@ -96,7 +96,7 @@ func (p Progress) Still(d card.Device) (bool, error) {
 }
 
 // ours tells whether there are stamps of this run, be it of other places.
-func (s *subject) ours(o outcome) bool {
+func (s *Subject) ours(o outcome) bool {
 	for _, r := range o.readings {
 		if r.Kind == mark.Elsewhere {
 			return true
@@ -111,7 +111,7 @@ const keepEvery = 10 * time.Second
 // wholeRun is a test at work.
 type wholeRun struct {
 	Whole
-	subject
+	Subject
 	asked    int64 // bytes that are to be tested
 	limit    int64 // bytes that still are, since more was learnt
 	head     int64 // written up to here
@@ -122,8 +122,8 @@ type wholeRun struct {
 	failures atomic.Int64 // accesses that failed
 
 	mu         sync.Mutex // guards what the workers find
-	bad        badList
-	middle     badList // of what was written once more, before that
+	bad        Bad
+	middle     Bad // of what was written once more, before that
 	failedRow  int     // blocks in a row of which nothing could be written
 	reread     int
 	lostSample []mark.Reading
@@ -147,7 +147,7 @@ func (w Whole) Run(ctx context.Context) (*Report, error) {
 	}
 	r.asked = r.limit
 	rep := &Report{Method: ByWhole, Claimed: w.Device.Size(), Nonce: r.Nonce, Resumed: w.Carry != nil}
-	r.subject = subject{dev: w.Device, meter: w.Meter, run: mark.NewRun(r.Nonce), rep: rep}
+	r.Subject = Subject{dev: w.Device, meter: w.Meter, run: mark.NewRun(r.Nonce), rep: rep}
 	defer r.close()
 	if err := r.open(inFlight + 1); err != nil {
 		rep.Verdict = Inconclusive
@@ -210,8 +210,8 @@ func (r *wholeRun) takeOver(ctx context.Context) error {
 		if err := r.readBack(ctx, 0, r.head, meter.ReadBack, false); err != nil {
 			return err
 		}
-		found := r.bad.list
-		r.bad = badList{}
+		found := r.bad.List
+		r.bad = Bad{}
 		if len(found) == 0 {
 			return nil
 		}
@@ -244,22 +244,22 @@ func (r *wholeRun) finish(err error) {
 		rep.Tested = r.back
 	}
 	r.mergeMiddle()
-	rep.forgiven(r.dev, &r.bad)
+	rep.Forgive(r.dev, &r.bad)
 	whole := r.bad
 	if l := rep.Loss; l != nil {
 		l.ReadsAs = readsAs(r.lostSample, r.changing)
-		r.bad = whole.outside(l.Real, rep.Claimed-l.Tail)
+		r.bad = whole.Outside(l.Real, rep.Claimed-l.Tail)
 		if l.Anywhere {
-			r.bad = badList{} // what is lost where, is a matter of when it was written
+			r.bad = Bad{} // what is lost where, is a matter of when it was written
 		}
 	}
 	if rep.Limit > 0 {
-		r.bad = whole.outside(rep.Limit, rep.Claimed)
+		r.bad = whole.Outside(rep.Limit, rep.Claimed)
 	}
-	rep.Bad = r.bad.sectors()
+	rep.Bad = r.bad.Sectors()
 	rep.Extents = r.extents(whole)
 	rep.Writing, rep.Reading = meter.Join(r.carried().Writing, r.writing.Points()), meter.Join(r.carried().Reading, r.reading.Points())
-	rep.judge(err == nil)
+	rep.Judge(err == nil)
 }
 
 // carried is what was known when the test was carried on; the zero value if it wasn't.
@@ -271,14 +271,14 @@ func (r *wholeRun) carried() (p Progress) {
 }
 
 // extents lists all that is claimed. Of what is beyond a loss, only a tail was tested.
-func (r *wholeRun) extents(all badList) []Stretch {
+func (r *wholeRun) extents(all Bad) []Stretch {
 	tested, size := r.rep.Tested, r.rep.Claimed
 	if l := r.rep.Loss; l != nil {
 		tested = r.asked
 		if l.Anywhere {
-			list := []Stretch{stretch(0, r.head, Missing)}
+			list := []Stretch{StretchOf(0, r.head, Missing)}
 			if r.head < size {
-				list = append(list, stretch(r.head, size-r.head, Unwritten))
+				list = append(list, StretchOf(r.head, size-r.head, Unwritten))
 			}
 			return list
 		}
@@ -286,14 +286,14 @@ func (r *wholeRun) extents(all badList) []Stretch {
 		if l.Repeats {
 			state, tested = Repeating, size
 		}
-		all = all.outside(l.Real, size-l.Tail)
+		all = all.Outside(l.Real, size-l.Tail)
 		if end := min(tested, size-l.Tail); end > l.Real {
-			all.add(stretch(l.Real, end-l.Real, state))
+			all.Add(StretchOf(l.Real, end-l.Real, state))
 		}
 	}
-	list := all.cover(tested)
+	list := all.Cover(tested)
 	if tested < size {
-		list = append(list, stretch(tested, size-tested, Unwritten))
+		list = append(list, StretchOf(tested, size-tested, Unwritten))
 	}
 	return list
 }
@@ -306,7 +306,7 @@ func (r *wholeRun) keep() {
 	}
 	past := r.carried()
 	_ = r.Keep(Progress{
-		Nonce: r.Nonce, Size: r.dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.bad.list, Bits: r.bad.bits,
+		Nonce: r.Nonce, Size: r.dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.bad.List, Bits: r.bad.Bits,
 		Writing: meter.Join(past.Writing, r.writing.Points()), Reading: meter.Join(past.Reading, r.reading.Points()),
 	})
 }
@@ -335,7 +335,7 @@ func (r *wholeRun) write(ctx context.Context) (*Loss, error) {
 	}
 	r.meter.Begin(meter.Write, r.limit-r.head)
 	start, from := time.Now(), r.head
-	defer func() { r.rep.took(meter.Write, r.head-from, start) }()
+	defer func() { r.rep.TookPhase(meter.Write, r.head-from, start) }()
 	r.writing.Start(start)
 	var known *Loss
 	for r.head < r.limit {
@@ -423,10 +423,10 @@ func (r *wholeRun) writeNarrowly(buf []byte, off int64) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, e := range failed {
-		r.bad.add(stretch(e.Offset, e.Length, Unwritable))
+		r.bad.Add(StretchOf(e.Offset, e.Length, Unwritable))
 	}
 	if len(failed) == 0 {
-		r.bad.add(stretch(off, mark.Size, Shaky))
+		r.bad.Add(StretchOf(off, mark.Size, Shaky))
 	}
 	if any {
 		r.failedRow = 0
@@ -460,7 +460,7 @@ func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []S
 	var into func(off, n int64) error
 	into = func(off, n int64) error {
 		if n == sector {
-			failed = append(failed, stretch(off, n, Failing))
+			failed = append(failed, StretchOf(off, n, Failing))
 			return nil
 		}
 		all := true
@@ -474,7 +474,7 @@ func (r *wholeRun) narrow(off, n int64, do func(off, n int64) error) (failed []S
 			}
 		}
 		if all || r.failures.Load() > patience {
-			failed = append(failed, stretch(off, n, Failing))
+			failed = append(failed, StretchOf(off, n, Failing))
 			return nil
 		}
 		half := max(n/2/sector, 1) * sector
@@ -500,6 +500,6 @@ func (r *wholeRun) flush() error {
 	r.meter.Begin(meter.Flush, 0)
 	start := time.Now()
 	err := r.settle()
-	r.rep.took(meter.Flush, 0, start)
+	r.rep.TookPhase(meter.Flush, 0, start)
 	return err
 }
