@@ -15,6 +15,8 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/gaugetest"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/lab"
 )
 
@@ -71,7 +73,7 @@ func (b *bench) spots() error {
 		}
 		timed := &timedDevice{Device: d}
 		start := time.Now()
-		rep, _, err := gauge.Spots{Device: timed, Nonce: mark.Nonce{1}, Seed: 1}.Run(context.Background())
+		rep, _, err := spots.Test{Device: timed, Nonce: mark.Nonce{1}, Seed: 1}.Run(context.Background())
 		took := time.Since(start)
 		d.Close()
 		if err != nil {
@@ -116,7 +118,7 @@ func (b *bench) wholeCard() error {
 			return err
 		}
 		start := time.Now()
-		rep, err := gauge.Whole{Device: d, Nonce: mark.Nonce{1}}.Run(context.Background())
+		rep, err := whole.Test{Device: d, Nonce: mark.Nonce{1}}.Run(context.Background())
 		took := time.Since(start)
 		d.Close()
 		if err != nil {

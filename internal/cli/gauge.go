@@ -16,6 +16,8 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/state"
@@ -83,7 +85,7 @@ used up, passes this test. Only gauge whole can find that out.`,
 		},
 	}
 	o.flags(cmd.Flags())
-	cmd.Flags().IntVar(&places, "places", gauge.DefaultPlaces, "how many places, `N`, are chosen by chance, besides those where cards end")
+	cmd.Flags().IntVar(&places, "places", spots.DefaultPlaces, "how many places, `N`, are chosen by chance, besides those where cards end")
 	cmd.Flags().Uint64Var(&seed, "seed", 0, "a `NUMBER` by which the places are the same again; receipts have it")
 	return cmd
 }
@@ -293,7 +295,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 		return nil, cantSave(g.who, ", so nothing was started", err)
 	}
 	g.follow()
-	rep, restored, err := gauge.Spots{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
+	rep, restored, err := spots.Test{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
 	g.unfollow()
 	if restored {
 		return rep, errors.Join(err, g.who.as(j.Remove))
@@ -309,7 +311,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 // whole does the test of every block.
 func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
 	who := g.card.Record()
-	w := gauge.Whole{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp}
+	w := whole.Test{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp}
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err
 	}
@@ -318,10 +320,10 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 	if w.Carry != nil {
 		nonce = w.Carry.Nonce
 	}
-	w.Keep = func(p gauge.Progress) error {
-		return g.who.as(func() error { return gauge.KeepProgress(g.who.tests(), who, p) })
+	w.Keep = func(p whole.Progress) error {
+		return g.who.as(func() error { return whole.Keep(g.who.tests(), who, p) })
 	}
-	w.Expect = func(e gauge.Expectation) { g.shown.Say(view.Expectation(e)) }
+	w.Expect = func(e whole.Expectation) { g.shown.Say(view.Expectation(e)) }
 	rep, err := w.Run(ctx)
 	g.unfollow()
 	if err == nil {
@@ -336,11 +338,11 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 const forgetAfter = 60 * 24 * time.Hour
 
 // carryOn looks for a test of this card that was interrupted.
-func (g *gauging) carryOn(w *gauge.Whole, who card.Record, afresh bool) error {
-	var found []gauge.Kept
+func (g *gauging) carryOn(w *whole.Test, who card.Record, afresh bool) error {
+	var found []whole.Kept
 	var unusable []error
 	_ = g.who.as(func() error { // what can't be read is unusable
-		found, unusable = gauge.FindProgress(g.who.tests().Path(), who)
+		found, unusable = whole.Find(g.who.tests().Path(), who)
 		return nil
 	})
 	for _, err := range unusable {
@@ -379,7 +381,7 @@ func (g *gauging) carryOn(w *gauge.Whole, who card.Record, afresh bool) error {
 }
 
 func (g *gauging) dropProgress(n mark.Nonce) error {
-	return g.who.as(func() error { return gauge.DropProgress(g.who.tests(), n) })
+	return g.who.as(func() error { return whole.Drop(g.who.tests(), n) })
 }
 
 // createJournal starts a journal with the person's own rights.

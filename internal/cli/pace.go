@@ -8,6 +8,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/pace"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
@@ -51,9 +52,9 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	g.follow()
-	rep, failed := gauge.Pace{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
+	rep, failed := pace.Test{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
 	g.unfollow()
-	if errors.Is(failed, gauge.ErrTooSmall) {
+	if errors.Is(failed, pace.ErrTooSmall) {
 		return &view.Refusal{Card: g.card.Name, Why: failed.Error(), Err: failed}
 	}
 	now := g.hold.Card()

@@ -10,6 +10,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/spots"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
@@ -52,7 +53,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	if err != nil {
 		j = nil // it is to be overwritten anyway
 	}
-	rep, restored, err := gauge.Spots{
+	rep, restored, err := spots.Test{
 		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces, Quick: max(need, stamp.BlockSize), Journal: j,
 	}.Run(ctx)
 	state := stamp.Untouched

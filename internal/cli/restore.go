@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/spots"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/view"
 )
@@ -211,7 +212,7 @@ func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) er
 	if err != nil {
 		return cantSave(who, "", err)
 	}
-	all, err := gauge.Displace(hold, m, p, j)
+	all, err := spots.Displace(hold, m, p, j)
 	if all {
 		return errors.Join(err, who.as(j.Remove))
 	}

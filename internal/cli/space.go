@@ -13,7 +13,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/fault"
-	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/space"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
@@ -27,7 +27,7 @@ func (a *app) gaugeSpace() *cobra.Command {
 		Long: `Space fills the free space of the file system that FOLDER is on with files,
 reads them back, and removes them. It needs no special rights, and touches no
 other files; a little space is left free. The files are in the folder
-` + gauge.SpaceFolder + ` of FOLDER. With --keep they stay, to be read again later or
+` + space.FolderName + ` of FOLDER. With --keep they stay, to be read again later or
 on another computer with --again; --remove removes them.
 
 On a card that holds less than it claims, filling the free space may overwrite
@@ -69,7 +69,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 		return err
 	}
 	if s.remove {
-		removed, err := gauge.RemoveFiles(folder)
+		removed, err := space.RemoveFiles(folder)
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 	defer s.discard()
 	var m meter.Meter
 	shown := s.screen.Follow(view.Followed{Meter: &m})
-	rep, failed := gauge.Space{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again, Present: s.present}.Run(ctx)
+	rep, failed := space.Test{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again, Present: s.present}.Run(ctx)
 	m.End()
 	shown.Stop()
 	if rep.Written+rep.Read == 0 && failed != nil {
@@ -95,7 +95,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 	doc := receipt.NewGauge(receipt.JobSpace, c, rep)
 	sentence := view.SpaceSentence(folder, rep, failed)
 	if s.keep && failed == nil && !s.json {
-		defer s.screen.Say("The files are kept in %s.", filepath.Join(folder, gauge.SpaceFolder))
+		defer s.screen.Say("The files are kept in %s.", filepath.Join(folder, space.FolderName))
 	}
 	return s.conclude(doc, sentence, failed, gaugeResult(&doc, rep, sentence, failed))
 }
@@ -164,19 +164,19 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 
 // spaceProblem is the error of a test that could not begin.
 func spaceProblem(folder string, err error) error {
-	own := filepath.Join(folder, gauge.SpaceFolder)
+	own := filepath.Join(folder, space.FolderName)
 	switch {
-	case errors.Is(err, gauge.ErrKept):
+	case errors.Is(err, space.ErrKept):
 		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", own, err), Next: "read them with --again, or remove them with --remove"}}
-	case errors.Is(err, gauge.ErrNothing):
+	case errors.Is(err, space.ErrNothing):
 		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", folder, err), Next: "leave --again out to make some"}}
-	case errors.Is(err, gauge.ErrNoRoom):
+	case errors.Is(err, space.ErrNoRoom):
 		return &view.Refusal{Card: folder, Why: err.Error(), Next: "remove something from it", Err: err}
 	case errors.Is(err, fs.ErrPermission):
 		return &view.Refusal{Card: folder, Why: "you have no permission to write there", Err: err}
 	case errors.Is(fault.Of(err), fault.Locked):
 		return &view.Refusal{Card: folder, Why: "its file system is mounted read-only", Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
-	case errors.Is(err, gauge.ErrUnknown):
+	case errors.Is(err, space.ErrUnknown):
 		return &view.Hint{Err: fmt.Errorf("in %s: %w", own, err), Next: "remove them with --remove"}
 	}
 	return err

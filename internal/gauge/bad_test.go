@@ -1,19 +1,14 @@
 package gauge
 
 import (
-	"encoding/json"
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zipstamp/internal/card"
 	"zipstamp/internal/meter"
-	"zipstamp/internal/state"
 )
 
 // TestBadListIsWhatAMapWouldSay holds the list against a table of all sectors.
@@ -118,67 +113,4 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 	rate, at := Slowest([]meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}, {Offset: 32 << 20, Bytes: 32 << 20, Took: 4 * time.Second}, {Offset: 64 << 20, Bytes: 1 << 20, Took: time.Second}})
 	assert.Equal(t, float64(8<<20), rate, "a short rest counts for nothing")
 	assert.Equal(t, int64(32<<20), at)
-}
-
-func TestProgressIsKeptAndChecked(t *testing.T) {
-	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
-	record := card.Record{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
-	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{StretchOf(512, 512, Worn)}, Bits: 3}
-	require.NoError(t, KeepProgress(folder, record, p))
-	p.Head = 32 << 20
-	require.NoError(t, KeepProgress(folder, record, p))
-	found, unusable := FindProgress(folder.Path(), record)
-	require.Len(t, found, 1)
-	assert.Equal(t, p, found[0].Progress)
-	assert.False(t, found[0].Same, "the serial number is that of a reader")
-	assert.Empty(t, unusable)
-	text, err := os.ReadFile(filepath.Join(folder.Path(), progressName(p.Nonce)))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(folder.Path(), "copy"+progressSuffix), text, 0o600))
-	found, unusable = FindProgress(folder.Path(), record)
-	assert.Len(t, found, 1)
-	require.Len(t, unusable, 1)
-	assert.ErrorContains(t, unusable[0], "not under the name of its test")
-	other := record
-	other.Size++
-	found, _ = FindProgress(folder.Path(), other)
-	assert.Empty(t, found, "it is of another card")
-	require.NoError(t, DropProgress(folder, p.Nonce))
-	require.NoError(t, DropProgress(folder, p.Nonce), "it may be gone")
-	found, _ = FindProgress(folder.Path(), record)
-	assert.Empty(t, found)
-
-	for why, change := range map[string]func(*kept){
-		"another version":           func(k *kept) { k.Version = 2 },
-		"of a card with":            func(k *kept) { k.Progress.Size-- },
-		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
-		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []Stretch{StretchOf(0, -512, Worn)} },
-	} {
-		k := kept{progressVersion, record, p}
-		change(&k)
-		text, err := json.Marshal(k)
-		require.NoError(t, err)
-		_, err = readProgress(text)
-		assert.ErrorContains(t, err, why)
-	}
-}
-
-// FuzzProgress reads anything, and what is accepted can be carried on.
-func FuzzProgress(f *testing.F) {
-	text, err := json.Marshal(kept{progressVersion, card.Record{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []Stretch{StretchOf(512, 512, Worn)}}})
-	require.NoError(f, err)
-	f.Add(text)
-	f.Fuzz(func(t *testing.T, text []byte) {
-		k, err := readProgress(text)
-		if err != nil {
-			return
-		}
-		var b Bad
-		for _, e := range k.Progress.Bad {
-			b.Add(e)
-		}
-		if n := len(b.List); n > 0 && b.List[n-1].End() > k.Card.Size {
-			t.Fatal("beyond the card")
-		}
-	})
 }

@@ -5,6 +5,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/spots"
 )
 
 // The jobs that receipts are of.
@@ -99,7 +100,7 @@ func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 		g.Holds = l.Holds()
 	}
 	if r.Method == gauge.BySpots && r.Verdict == gauge.Holds {
-		g.Level, g.Share = Level, gauge.Confidence(r.Places, Level)
+		g.Level, g.Share = Level, spots.Confidence(r.Places, Level)
 	}
 	if rate, at := gauge.Slowest(r.Writing); rate > 0 {
 		g.Slowest, g.Meets = &Slow{rate, at}, gauge.Meets(rate, 0, 0)

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/pace"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/recheck"
@@ -73,8 +74,8 @@ func TestPaceTellsCardFromReader(t *testing.T) {
 	usb := func(speed int) *card.Card {
 		return &card.Card{Name: "sdb", Disk: &disks.Disk{Bus: disks.USB, USB: &disks.USBDevice{Speed: speed}}}
 	}
-	report := func(rate float64, median, smallest time.Duration, access card.Access) *gauge.PaceReport {
-		r := &gauge.PaceReport{ReadRate: rate, WriteRate: rate / 2, SlowestWrite: rate / 2, Smallest: smallest, Access: access}
+	report := func(rate float64, median, smallest time.Duration, access card.Access) *pace.Report {
+		r := &pace.Report{ReadRate: rate, WriteRate: rate / 2, SlowestWrite: rate / 2, Smallest: smallest, Access: access}
 		for range 100 {
 			r.Reads.Add(median, 0)
 		}
@@ -83,7 +84,7 @@ func TestPaceTellsCardFromReader(t *testing.T) {
 	for _, c := range []struct {
 		what string
 		card *card.Card
-		rep  *gauge.PaceReport
+		rep  *pace.Report
 		says []string
 		link float64
 	}{

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
-	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/pace"
 )
 
 // Pace is how fast a card is. Rates are in bytes or accesses a second, times in seconds.
@@ -29,7 +29,7 @@ type Pace struct {
 var usbMost = map[int]float64{12: 1.216e6, 480: 53.248e6, 5000: 500e6, 10000: 1212e6, 20000: 2424e6}
 
 // NewPace fills in what a report says. The caller adds what is its own: tool, times, verdict, sentence, error and exit status.
-func NewPace(c *card.Card, r *gauge.PaceReport) Document {
+func NewPace(c *card.Card, r *pace.Report) Document {
 	p := &Pace{
 		SequentialRead: r.ReadRate, SequentialWrite: r.WriteRate, SlowestWrite: r.SlowestWrite, RandomReads: r.ReadsPerSecond, RandomWrites: r.WritesPerSecond,
 		SmallestRead: r.Smallest.Seconds(), Meets: append([]string{}, r.Meets()...), Limits: []string{}, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
@@ -54,7 +54,7 @@ const (
 )
 
 // limits says what may have been slower than the card, as far as that can be known.
-func limits(p *Pace, r *gauge.PaceReport, c *card.Card) (all []string) {
+func limits(p *Pace, r *pace.Report, c *card.Card) (all []string) {
 	if p.LinkRate > 0 && p.SequentialRead > nearLink*p.LinkRate {
 		all = append(all, fmt.Sprintf("the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here", p.Link, p.LinkRate/1e6))
 	}

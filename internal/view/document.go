@@ -7,6 +7,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/pace"
 	"zipstamp/internal/receipt"
 )
 
@@ -219,7 +220,7 @@ func paceNotes(a *answer, doc receipt.Document) {
 }
 
 // PaceSentence is the answer of a measurement. err is why it did not come to its end; nil if it did.
-func PaceSentence(name string, r *gauge.PaceReport, err error) string {
+func PaceSentence(name string, r *pace.Report, err error) string {
 	name = word(name)
 	switch {
 	case err != nil:

@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/receipt"
 )
 
@@ -337,7 +338,7 @@ func (v *Screen) Gauging(c *card.Card) {
 }
 
 // Expectation says how long a test will take.
-func Expectation(e gauge.Expectation) string {
+func Expectation(e whole.Expectation) string {
 	return fmt.Sprintf("At %s, writing will take %s more, and reading everything back about %s. If the card holds less than it claims, that shows as soon as its real size has been passed.",
 		rateText(e.Rate), span(e.Write), span(e.Read))
 }

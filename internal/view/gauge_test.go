@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
@@ -119,7 +120,7 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 	assert.Equal(t, Caution, MoodOf(receipt.Document{Verdict: "unsteady"}))
 	assert.Equal(t, IsGood, MoodOf(receipt.Document{Verdict: "holds what it claims"}))
 	assert.Equal(t, "At 20.0 MB/s, writing will take 1 h 0 min more, and reading everything back about 1 h 10 min. If the card holds less than it claims, that shows as soon as its real size has been passed.",
-		Expectation(gauge.Expectation{Rate: 20e6, Write: time.Hour, Read: 70 * time.Minute}))
+		Expectation(whole.Expectation{Rate: 20e6, Write: time.Hour, Read: 70 * time.Minute}))
 }
 
 func slicesOf[T any](one T, n int) (all []T) {

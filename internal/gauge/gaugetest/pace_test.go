@@ -12,7 +12,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/practice"
-	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/pace"
 )
 
 // TestPaceIsTheCards measures cards whose pace is known, in simulated time, and leaves them as they were.
@@ -51,7 +51,7 @@ func TestPaceIsTheCards(t *testing.T) {
 				require.NoError(t, r.Fill(100e6, random))
 				before, err = r.Sum()
 				require.NoError(t, err)
-				rep, err := gauge.Pace{Device: d, Seed: 5}.Run(context.Background())
+				rep, err := pace.Test{Device: d, Seed: 5}.Run(context.Background())
 				require.NoError(t, err)
 				assert.InEpsilon(t, c.read, rep.ReadRate, 0.03)
 				assert.InEpsilon(t, c.write, rep.WriteRate, 0.1)
@@ -81,7 +81,7 @@ func TestPaceWritesOnlyWhatItIsSureOf(t *testing.T) {
 	require.NoError(t, err)
 	unsteady := 0
 	for range 6 {
-		rep, err := gauge.Pace{Device: d}.Run(context.Background())
+		rep, err := pace.Test{Device: d}.Run(context.Background())
 		require.NoError(t, err)
 		unsteady += rep.Unsteady
 	}
@@ -94,16 +94,16 @@ func TestPaceWritesOnlyWhatItIsSureOf(t *testing.T) {
 	}
 	d, err = r.Insert(practice.Spec{Version: practice.Version, Claimed: 8e6})
 	require.NoError(t, err)
-	_, err = gauge.Pace{Device: d}.Run(context.Background())
-	require.ErrorIs(t, err, gauge.ErrTooSmall)
+	_, err = pace.Test{Device: d}.Run(context.Background())
+	require.ErrorIs(t, err, pace.ErrTooSmall)
 	require.NoError(t, d.Close())
 	d, err = r.Insert(practice.Spec{Version: practice.Version, Claimed: 64e6, GoneAfter: 100e6})
 	require.NoError(t, err)
 	defer d.Close()
-	_, err = gauge.Pace{Device: d}.Run(context.Background())
+	_, err = pace.Test{Device: d}.Run(context.Background())
 	require.ErrorAs(t, err, new(*card.GoneError))
 	ctx, stop := context.WithCancelCause(context.Background())
 	stop(errStop)
-	_, err = gauge.Pace{Device: d}.Run(ctx)
+	_, err = pace.Test{Device: d}.Run(ctx)
 	require.ErrorIs(t, err, errStop)
 }

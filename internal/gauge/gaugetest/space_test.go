@@ -11,36 +11,37 @@ import (
 
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/space"
 	"zipstamp/internal/meter"
 )
 
 // TestSpaceTouchesOnlyItsOwn fills some of a folder's file system, keeps the files, finds what was changed in them, and removes them and nothing else.
 func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	folder := t.TempDir()
-	own := filepath.Join(folder, gauge.SpaceFolder)
+	own := filepath.Join(folder, space.FolderName)
 	first := filepath.Join(own, "space-00001.bin")
-	space := gauge.Space{Folder: folder, Nonce: mark.Nonce{9}, First: 24_000_000}
-	run := func(change func(*gauge.Space)) (*gauge.Report, error) {
-		s := space
+	test := space.Test{Folder: folder, Nonce: mark.Nonce{9}, First: 24_000_000}
+	run := func(change func(*space.Test)) (*gauge.Report, error) {
+		s := test
 		change(&s)
 		return s.Run(context.Background())
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "mine.txt"), []byte("low water"), 0o600))
-	rep, err := run(func(*gauge.Space) {})
+	rep, err := run(func(*space.Test) {})
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Holds, rep.Verdict)
 	assert.Equal(t, int64(24_000_000/4096*4096), rep.Tested)
 	assert.NoDirExists(t, own)
 
-	_, err = run(func(s *gauge.Space) { s.Again = true })
-	require.ErrorIs(t, err, gauge.ErrNothing)
-	_, err = run(func(s *gauge.Space) { s.Keep = true })
+	_, err = run(func(s *space.Test) { s.Again = true })
+	require.ErrorIs(t, err, space.ErrNothing)
+	_, err = run(func(s *space.Test) { s.Keep = true })
 	require.NoError(t, err)
-	kept, err := gauge.LeftBehind(folder)
+	kept, err := space.LeftBehind(folder)
 	require.NoError(t, err)
-	assert.Equal(t, []any{true, int64(24_000_000 / 4096 * 4096), space.Nonce}, []any{kept.Kept, kept.Bytes, kept.Nonce})
-	_, err = run(func(*gauge.Space) {})
-	require.ErrorIs(t, err, gauge.ErrKept)
+	assert.Equal(t, []any{true, int64(24_000_000 / 4096 * 4096), test.Nonce}, []any{kept.Kept, kept.Bytes, kept.Nonce})
+	_, err = run(func(*space.Test) {})
+	require.ErrorIs(t, err, space.ErrKept)
 
 	change := func(off int64, text []byte) {
 		t.Helper()
@@ -52,7 +53,7 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	}
 	again := func() *gauge.Report {
 		t.Helper()
-		rep, err := run(func(s *gauge.Space) { s.Again, s.Nonce = true, mark.Nonce{} }) // on another computer, say
+		rep, err := run(func(s *space.Test) { s.Again, s.Nonce = true, mark.Nonce{} }) // on another computer, say
 		require.NoError(t, err)
 		return rep
 	}
@@ -69,13 +70,13 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	assert.Equal(t, "zeros", rep.Loss.ReadsAs)
 
 	require.NoError(t, os.WriteFile(filepath.Join(own, "space-1.bin"), nil, 0o600))
-	removed, err := gauge.RemoveFiles(folder)
+	removed, err := space.RemoveFiles(folder)
 	require.NoError(t, err)
 	assert.Equal(t, 1, removed)
 	assert.FileExists(t, filepath.Join(own, "space-1.bin"), "that is not one of its names")
 	require.NoError(t, os.RemoveAll(own))
 	require.NoError(t, os.Symlink(folder, own))
-	_, err = run(func(*gauge.Space) {})
+	_, err = run(func(*space.Test) {})
 	require.Error(t, err, "a link in place of its folder")
 	require.NoError(t, os.Remove(own))
 	text, err := os.ReadFile(filepath.Join(folder, "mine.txt"))
@@ -86,7 +87,7 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 // TestStoppedSpaceLeavesNothing stops it while it writes and while it reads; and one that was killed is cleaned up by the next.
 func TestStoppedSpaceLeavesNothing(t *testing.T) {
 	folder := t.TempDir()
-	own := filepath.Join(folder, gauge.SpaceFolder)
+	own := filepath.Join(folder, space.FolderName)
 	for _, phase := range []meter.Phase{meter.Write, meter.ReadBack} {
 		ctx, stop := context.WithCancelCause(context.Background())
 		var m meter.Meter
@@ -99,7 +100,7 @@ func TestStoppedSpaceLeavesNothing(t *testing.T) {
 				}
 			}
 		}()
-		_, err := gauge.Space{Folder: folder, Meter: &m, First: 200_000_000}.Run(ctx)
+		_, err := space.Test{Folder: folder, Meter: &m, First: 200_000_000}.Run(ctx)
 		stop(nil)
 		<-done
 		if err != nil { // it may have been done just then
@@ -110,15 +111,15 @@ func TestStoppedSpaceLeavesNothing(t *testing.T) {
 	require.NoError(t, os.Mkdir(own, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(own, "about.json"), []byte(`{"zipstamp_space": 1, "nonce": "00000000000000000000000000000000"}`), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(own, "space-00001.bin"), make([]byte, 9000), 0o600))
-	_, err := gauge.Space{Folder: folder, First: 5_000_000, Again: true}.Run(context.Background())
-	require.ErrorIs(t, err, gauge.ErrNothing, "it was never whole")
-	_, err = gauge.Space{Folder: folder, First: 5_000_000}.Run(context.Background())
+	_, err := space.Test{Folder: folder, First: 5_000_000, Again: true}.Run(context.Background())
+	require.ErrorIs(t, err, space.ErrNothing, "it was never whole")
+	_, err = space.Test{Folder: folder, First: 5_000_000}.Run(context.Background())
 	require.NoError(t, err)
 	assert.NoDirExists(t, own)
 	for text, says := range map[string]string{"{": "damaged", `{"zipstamp_space": 7}`: "another version"} {
 		require.NoError(t, os.MkdirAll(own, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(own, "about.json"), []byte(text), 0o600))
-		_, err = gauge.Space{Folder: folder, First: 5_000_000}.Run(context.Background())
+		_, err = space.Test{Folder: folder, First: 5_000_000}.Run(context.Background())
 		assert.ErrorContains(t, err, says)
 	}
 }

@@ -24,6 +24,9 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/pace"
+	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/state"
@@ -90,7 +93,7 @@ func TestStoppedSpotsPutBack(t *testing.T) {
 						}
 					}
 				}}
-				rep, restored, err := gauge.Spots{Device: c, Meter: &m, Nonce: Nonce(random), Seed: 3, Places: 100}.Run(ctx)
+				rep, restored, err := spots.Test{Device: c, Meter: &m, Nonce: Nonce(random), Seed: 3, Places: 100}.Run(ctx)
 				if seen[phase] && phase != meter.PutBack {
 					require.ErrorIs(t, err, errStop, phase)
 				} else {
@@ -147,7 +150,7 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 					broken.PowerCutAfter, broken.Seed = practice.Size(1+random.Int64N(9e6)), i
 				}
 				d, before, nonce, folder, j := filled(t, r, broken, random)
-				_, restored, err := gauge.Spots{Device: d, Nonce: nonce, Seed: i, Places: 100, Journal: j}.Run(context.Background())
+				_, restored, err := spots.Test{Device: d, Nonce: nonce, Seed: i, Places: 100, Journal: j}.Run(context.Background())
 				require.NoError(t, d.Close())
 				if restored {
 					require.NoError(t, j.Remove())
@@ -184,7 +187,7 @@ func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 		if i%3 > 0 {
 			until = random.Int64N(20_000)
 		}
-		rep, restored, err := gauge.Spots{Device: &killed{Device: d, until: until}, Nonce: nonce, Seed: i, Journal: j}.Run(context.Background())
+		rep, restored, err := spots.Test{Device: &killed{Device: d, until: until}, Nonce: nonce, Seed: i, Journal: j}.Run(context.Background())
 		if restored {
 			require.NoError(t, j.Remove())
 		} else {
@@ -193,11 +196,11 @@ func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 			restore(t, d, folder)
 		}
 		if random.IntN(4) > 0 {
-			paced, err := gauge.Pace{Device: d, Seed: i}.Run(context.Background())
+			paced, err := pace.Test{Device: d, Seed: i}.Run(context.Background())
 			require.NoError(t, err)
 			require.Positive(t, paced.Written)
 		} else {
-			rep, restored, err = gauge.Spots{Device: d, Nonce: Nonce(random), Seed: i + 1}.Run(context.Background())
+			rep, restored, err = spots.Test{Device: d, Nonce: Nonce(random), Seed: i + 1}.Run(context.Background())
 			require.NoError(t, err)
 			require.True(t, restored)
 		}
@@ -230,7 +233,7 @@ func displacing(t *testing.T, d card.Device, folder state.Place, p journal.Pendi
 	return func() error {
 		j, err := journal.Create(folder, p.Head)
 		require.NoError(t, err)
-		all, err := gauge.Displace(d, nil, p, j)
+		all, err := spots.Displace(d, nil, p, j)
 		require.True(t, all)
 		return errors.Join(err, j.Remove())
 	}
@@ -317,7 +320,7 @@ func TestConfidenceHolds(t *testing.T) {
 		t.Skip("it counts verdicts of many cards")
 	}
 	const places, cards = 100, 200
-	share := gauge.Confidence(places, 0.98)
+	share := spots.Confidence(places, 0.98)
 	assert.InDelta(t, 0.962, share, 0.001)
 	r := reader(t)
 	passed, confident := 0, 0
@@ -334,7 +337,7 @@ func TestConfidenceHolds(t *testing.T) {
 		}
 		d, err := r.Insert(spec)
 		require.NoError(t, err)
-		rep, _, err := gauge.Spots{Device: d, Nonce: Nonce(random), Seed: random.Uint64(), Places: places}.Run(context.Background())
+		rep, _, err := spots.Test{Device: d, Nonce: Nonce(random), Seed: random.Uint64(), Places: places}.Run(context.Background())
 		require.NoError(t, err)
 		if rep.Verdict == gauge.Holds {
 			passed++
@@ -365,7 +368,7 @@ func TestWholeIsCarriedOn(t *testing.T) {
 			d, err := r.Insert(spec)
 			require.NoError(t, err)
 			defer d.Close()
-			var kept *gauge.Progress
+			var kept *whole.Progress
 			nonce := Nonce(random)
 			var rep *gauge.Report
 			stops := 0
@@ -377,8 +380,8 @@ func TestWholeIsCarriedOn(t *testing.T) {
 						stop(errStop)
 					}
 				}}
-				keep := func(p gauge.Progress) error { kept = &p; return nil }
-				rep, err = gauge.Whole{Device: c, Nonce: nonce, Carry: kept, Keep: keep}.Run(ctx)
+				keep := func(p whole.Progress) error { kept = &p; return nil }
+				rep, err = whole.Test{Device: c, Nonce: nonce, Carry: kept, Keep: keep}.Run(ctx)
 				if err == nil {
 					break
 				}
@@ -411,7 +414,7 @@ func TestWholeIsCarriedOn(t *testing.T) {
 			}
 			// Something else was written since: it is not carried on.
 			require.NoError(t, r.Fill(100_000_256, random))
-			still, err := gauge.Progress{Nonce: nonce, Size: d.Size(), First: d.Size(), Head: 80 << 20}.Still(d)
+			still, err := whole.Progress{Nonce: nonce, Size: d.Size(), First: d.Size(), Head: 80 << 20}.Still(d)
 			require.NoError(t, err)
 			assert.False(t, still)
 		})
@@ -421,41 +424,41 @@ func TestWholeIsCarriedOn(t *testing.T) {
 // TestUnsteadyAndLimited are the cards and readers that are neither good nor counterfeit.
 func TestUnsteadyAndLimited(t *testing.T) {
 	r := reader(t)
-	whole := func(spec practice.Spec, first int64) (*gauge.Report, error) {
+	test := func(spec practice.Spec, first int64) (*gauge.Report, error) {
 		spec.Version = practice.Version
 		d, err := r.Insert(spec)
 		require.NoError(t, err)
 		defer d.Close()
-		return gauge.Whole{Device: d, First: first}.Run(context.Background())
+		return whole.Test{Device: d, First: first}.Run(context.Background())
 	}
-	rep, err := whole(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.Misread, Sector: 4000, Count: 2, Times: 1}}}, 0)
+	rep, err := test(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.Misread, Sector: 4000, Count: 2, Times: 1}}}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Unsteady, rep.Verdict)
 	assert.Equal(t, gauge.Counts{Unsteady: 2}, rep.Bad)
-	rep, err = whole(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.FailRead, Sector: 4000, Times: 1}}}, 0)
+	rep, err = test(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.FailRead, Sector: 4000, Times: 1}}}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Unsteady, rep.Verdict, "it failed once, and then went right")
-	rep, err = whole(practice.Spec{Claimed: 640e6, ReaderLimit: 100e6}, 0)
+	rep, err = test(practice.Spec{Claimed: 640e6, ReaderLimit: 100e6}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict, "errors, not lies")
 	assert.Equal(t, int64(100_000_000/512*512), rep.Limit)
-	rep, err = whole(practice.Spec{Claimed: 640e6, Real: 300e6, Beyond: practice.Drop}, 64<<20)
+	rep, err = test(practice.Spec{Claimed: 640e6, Real: 300e6, Beyond: practice.Drop}, 64<<20)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Holds, rep.Verdict)
 	assert.Equal(t, []gauge.Stretch{{Extent: layout.Extent{Length: 64 << 20}, State: gauge.Good}, {Extent: layout.Extent{Offset: 64 << 20, Length: 640e6 - 64<<20}, State: gauge.Unwritten}}, rep.Extents)
-	rep, err = whole(practice.Spec{Claimed: 64e6, ReadOnlyAfter: 20e6}, 0)
+	rep, err = test(practice.Spec{Claimed: 64e6, ReadOnlyAfter: 20e6}, 0)
 	require.ErrorAs(t, err, new(*card.IOError))
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict)
-	rep, err = whole(practice.Spec{Claimed: 64e6, GoneAfter: 90e6}, 0)
+	rep, err = test(practice.Spec{Claimed: 64e6, GoneAfter: 90e6}, 0)
 	require.ErrorAs(t, err, new(*card.GoneError))
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict)
-	rep, err = whole(practice.Spec{Claimed: 64e6, Real: 20e6, Beyond: practice.Drop, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 9000}}}, 0)
+	rep, err = test(practice.Spec{Claimed: 64e6, Real: 20e6, Beyond: practice.Drop, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 9000}}}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Counterfeit, rep.Verdict)
 	assert.Equal(t, int64(1), rep.Bad.Worn, "both counterfeit and faulty")
 	d, err := r.Insert(practice.Spec{Version: practice.Version, Claimed: 200e6, Real: 90e6, Beyond: practice.Wrap})
 	require.NoError(t, err)
-	rep, err = gauge.Whole{Device: d, ToTheEnd: true}.Run(context.Background())
+	rep, err = whole.Test{Device: d, ToTheEnd: true}.Run(context.Background())
 	require.NoError(t, err)
 	require.NoError(t, d.Close())
 	assert.Equal(t, &gauge.Loss{Repeats: true, Real: 90_000_000 / 512 * 512, Exact: true, ReadsAs: rep.Loss.ReadsAs}, rep.Loss)
@@ -510,9 +513,9 @@ func TestCounterfeitTerabytesAreKnownInAnHour(t *testing.T) {
 		runtime.GC()
 		runtime.ReadMemStats(&before)
 		start := time.Now()
-		var said []gauge.Expectation
+		var said []whole.Expectation
 		verdict := time.Duration(0)
-		rep, err := gauge.Whole{Device: c, Nonce: nonce, Expect: func(e gauge.Expectation) { said = append(said, e) }, Keep: func(gauge.Progress) error {
+		rep, err := whole.Test{Device: c, Nonce: nonce, Expect: func(e whole.Expectation) { said = append(said, e) }, Keep: func(whole.Progress) error {
 			verdict = time.Since(start)
 			runtime.ReadMemStats(&during)
 			return nil
@@ -537,10 +540,10 @@ func TestReadsAsIsSaid(t *testing.T) {
 	} {
 		for method, run := range map[string]func(card.Device) (*gauge.Report, error){
 			"whole": func(d card.Device) (*gauge.Report, error) {
-				return gauge.Whole{Device: d}.Run(context.Background())
+				return whole.Test{Device: d}.Run(context.Background())
 			},
 			"spots": func(d card.Device) (*gauge.Report, error) {
-				rep, _, err := gauge.Spots{Device: d, Places: 50}.Run(context.Background())
+				rep, _, err := spots.Test{Device: d, Places: 50}.Run(context.Background())
 				return rep, err
 			},
 		} {
@@ -594,7 +597,7 @@ func TestWhatIsNotSeenToBeBackStaysSaved(t *testing.T) {
 		spec := practice.Spec{Version: practice.Version, Claimed: 48e6}
 		d, before, nonce, folder, j := filled(t, r, spec, random)
 		var m meter.Meter
-		rep, restored, err := gauge.Spots{Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j}.Run(context.Background())
+		rep, restored, err := spots.Test{Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j}.Run(context.Background())
 		require.NoError(t, err)
 		assert.False(t, restored, op)
 		assert.Equal(t, int64(1), rep.Changed, op)

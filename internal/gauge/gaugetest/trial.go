@@ -17,6 +17,8 @@ import (
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/gauge/whole"
 )
 
 // Suspect is a practice card of a trial, and what is true of it.
@@ -175,7 +177,7 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 		return err
 	}
 	defer d.Close()
-	rep, err := gauge.Whole{Device: d, Nonce: Nonce(random)}.Run(context.Background())
+	rep, err := whole.Test{Device: d, Nonce: Nonce(random)}.Run(context.Background())
 	if err != nil {
 		return err
 	}
@@ -243,7 +245,7 @@ func (r Reader) Spots(s Suspect, random *rand.Rand) error {
 	if err != nil {
 		return err
 	}
-	rep, restored, err := gauge.Spots{Device: d, Nonce: Nonce(random), Seed: random.Uint64()}.Run(context.Background())
+	rep, restored, err := spots.Test{Device: d, Nonce: Nonce(random), Seed: random.Uint64()}.Run(context.Background())
 	if err != nil {
 		return err
 	}

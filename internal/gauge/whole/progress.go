@@ -1,4 +1,4 @@
-package gauge
+package whole
 
 import (
 	"encoding/json"
@@ -33,8 +33,8 @@ const progressSuffix = ".progress.json"
 // progressName is of the test and not of the card, whose name may be another one when the test is carried on.
 func progressName(n mark.Nonce) string { return n.String() + progressSuffix }
 
-// KeepProgress keeps how far the test of a card has come: it is there whole, or as it was before.
-func KeepProgress(folder state.Place, c card.Record, p Progress) error {
+// Keep keeps how far the test of a card has come: it is there whole, or as it was before.
+func Keep(folder state.Place, c card.Record, p Progress) error {
 	text, err := json.Marshal(kept{progressVersion, c, p})
 	if err != nil {
 		return err
@@ -42,8 +42,8 @@ func KeepProgress(folder state.Place, c card.Record, p Progress) error {
 	return folder.Write(progressName(p.Nonce), text)
 }
 
-// DropProgress takes away what is kept of a test, which has ended or can't be carried on; that there is nothing is fine.
-func DropProgress(folder state.Place, n mark.Nonce) error {
+// Drop takes away what is kept of a test, which has ended or can't be carried on; that there is nothing is fine.
+func Drop(folder state.Place, n mark.Nonce) error {
 	err := os.Remove(filepath.Join(folder.Path(), progressName(n)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -58,8 +58,8 @@ type Kept struct {
 	When time.Time // it was kept
 }
 
-// FindProgress gives what is kept of tests of cards that may be this one, and says which files can't be used.
-func FindProgress(folder string, c card.Record) (found []Kept, unusable []error) {
+// Find gives what is kept of tests of cards that may be this one, and says which files can't be used.
+func Find(folder string, c card.Record) (found []Kept, unusable []error) {
 	entries, err := os.ReadDir(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, []error{err}

@@ -1,4 +1,9 @@
-package gauge
+// Package spots tests places all over a card, and puts back what was there.
+//
+// What stands at the places is saved before the first of them is written. Then sector stamps are written to all of them, and only when
+// all are written, and something else after them, they are read, twice, so that no memory of the card or the computer answers. Where places are
+// lost, the boundary is looked for until it is exact to the sector.
+package spots
 
 import (
 	"bytes"
@@ -11,18 +16,16 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
-// Spots tests places all over a card, and puts back what was there.
-//
-// What stands at the places is saved before the first of them is written. Then sector stamps are written to all of them, and only when
-// all are written, and something else after them, they are read, twice, so that no memory of the card or the computer answers. Where places are
-// lost, the boundary is looked for until it is exact to the sector.
-type Spots struct {
+// Test is a test of places.
+type Test struct {
 	Device  card.Device
 	Meter   *meter.Meter
 	Nonce   mark.Nonce       // a new one for each test
@@ -45,10 +48,10 @@ func Confidence(places int, level float64) (share float64) {
 	return math.Pow(1-level, 1/float64(places))
 }
 
-// spotsRun is a test at work.
-type spotsRun struct {
-	Spots
-	Subject
+// run is a test at work.
+type run struct {
+	Test
+	probe.Subject
 	random     *rand.Rand
 	size       int64 // bytes that are tested
 	spots      []spot
@@ -66,7 +69,7 @@ type spotsRun struct {
 
 // Run does the test. The report is never nil; the error says why the test did not come to its end, or why what was there could not be put back.
 // Then the journal is to be left; in all other cases what it has has been put back.
-func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) {
+func (s Test) Run(ctx context.Context) (rep *gauge.Report, restored bool, err error) {
 	size := s.Device.Size()
 	if s.First > 0 {
 		size = min(size, s.First)
@@ -74,11 +77,11 @@ func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) 
 	if s.Places == 0 {
 		s.Places = DefaultPlaces
 	}
-	rep = &Report{Method: BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: Inconclusive}
-	r := &spotsRun{Spots: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17)), sentinel: -1}
-	r.Subject = Subject{dev: s.Device, meter: s.Meter, run: mark.NewRun(s.Nonce), rep: rep}
-	defer r.close()
-	if err := r.open(1); err != nil {
+	rep = &gauge.Report{Method: gauge.BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: gauge.Inconclusive}
+	r := &run{Test: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17)), sentinel: -1}
+	r.Subject = probe.Subject{Dev: s.Device, Progress: s.Meter, Marks: mark.NewRun(s.Nonce), Report: rep}
+	defer r.Close()
+	if err := r.Open(1); err != nil {
 		return rep, true, err
 	}
 	r.choose()
@@ -92,8 +95,8 @@ func (s Spots) Run(ctx context.Context) (rep *Report, restored bool, err error) 
 }
 
 // choose chooses the places.
-func (r *spotsRun) choose() {
-	sector := r.dev.SectorSize()
+func (r *run) choose() {
+	sector := r.Dev.SectorSize()
 	reach := r.size
 	if r.Quick > 0 {
 		reach = min(reach, r.Quick)
@@ -110,11 +113,11 @@ func (r *spotsRun) choose() {
 		spots = append(spots, edges(r.size, sector)...)
 	}
 	r.spots = disjoint(append(spots, r.comb.teeth(r.size, sector)...))
-	r.rep.Tried = len(r.spots)
+	r.Report.Tried = len(r.spots)
 }
 
 // story is the test, but for putting back what was there.
-func (r *spotsRun) story(ctx context.Context) error {
+func (r *run) story(ctx context.Context) error {
 	for _, step := range []func(context.Context) error{r.save, r.stamp, r.look, r.search, r.explain} {
 		if err := step(ctx); err != nil {
 			return err
@@ -124,19 +127,19 @@ func (r *spotsRun) story(ctx context.Context) error {
 }
 
 // phase begins a phase and returns what ends it.
-func (r *spotsRun) phase(p meter.Phase, total int64) (end func()) {
+func (r *run) phase(p meter.Phase, total int64) (end func()) {
 	switch {
 	case r.Quick == 0:
-		r.meter.Begin(p, total)
+		r.Progress.Begin(p, total)
 	case p == meter.Save:
-		r.meter.Begin(meter.Try, 0) // all that is quick is one phase
+		r.Progress.Begin(meter.Try, 0) // all that is quick is one phase
 	}
-	start, before := time.Now(), r.written.Load()+r.read.Load()
-	return func() { r.rep.TookPhase(p, r.written.Load()+r.read.Load()-before, start) }
+	start, before := time.Now(), r.Moved()
+	return func() { r.Report.TookPhase(p, r.Moved()-before, start) }
 }
 
 // bytes of all spots.
-func (r *spotsRun) bytes() (n int64) {
+func (r *run) bytes() (n int64) {
 	for i := range r.spots {
 		n += r.spots[i].n
 	}
@@ -144,7 +147,7 @@ func (r *spotsRun) bytes() (n int64) {
 }
 
 // save reads what stands at all places and keeps it.
-func (r *spotsRun) save(ctx context.Context) error {
+func (r *run) save(ctx context.Context) error {
 	defer r.phase(meter.Save, r.bytes())()
 	var batch []journal.Place
 	for i := range r.spots {
@@ -161,22 +164,22 @@ func (r *spotsRun) save(ctx context.Context) error {
 		default:
 			batch = append(batch, p)
 		}
-		r.meter.Add(s.n)
+		r.Progress.Add(s.n)
 	}
 	return r.keep(batch)
 }
 
 // original reads what stands at a place, twice: what is read wrong once would be put back wrong. A place that doesn't read the same two times of three fails, unless it reads as
 // noise, since nothing is kept there.
-func (r *spotsRun) original(off, n int64) (journal.Place, error) {
-	buf, err := r.samples.Get(context.Background())
+func (r *run) original(off, n int64) (journal.Place, error) {
+	buf, err := r.Samples.Get(context.Background())
 	if err != nil {
 		return journal.Place{}, err
 	}
-	defer r.samples.Put(buf)
+	defer r.Samples.Put(buf)
 	var read [][]byte
 	for len(read) < 3 {
-		if err := r.readAt(buf[:n], off); err != nil {
+		if err := r.ReadAt(buf[:n], off); err != nil {
 			return journal.Place{}, err
 		}
 		for _, before := range read {
@@ -194,7 +197,7 @@ func (r *spotsRun) original(off, n int64) (journal.Place, error) {
 }
 
 // keep puts places into the journal; from then on they may be written.
-func (r *spotsRun) keep(batch []journal.Place) error {
+func (r *run) keep(batch []journal.Place) error {
 	if r.Journal != nil {
 		if err := r.Journal.Save(batch); err != nil {
 			return err
@@ -205,7 +208,7 @@ func (r *spotsRun) keep(batch []journal.Place) error {
 }
 
 // shuffled gives the spots that can be tested, in another order each time.
-func (r *spotsRun) shuffled() (all []*spot) {
+func (r *run) shuffled() (all []*spot) {
 	for _, i := range r.random.Perm(len(r.spots)) {
 		if !r.spots[i].skipped {
 			all = append(all, &r.spots[i])
@@ -215,32 +218,32 @@ func (r *spotsRun) shuffled() (all []*spot) {
 }
 
 // stamp writes sector stamps to all places.
-func (r *spotsRun) stamp(ctx context.Context) error {
+func (r *run) stamp(ctx context.Context) error {
 	defer r.phase(meter.Sample, r.bytes())()
 	for i, s := range r.shuffled() {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 		s.order = i
-		err := r.put(s.off, s.n)
+		err := r.Put(s.off, s.n)
 		if err != nil && !card.IsBadPlace(err) {
 			return err
 		}
 		s.failed = err != nil
-		r.meter.Add(s.n)
+		r.Progress.Add(s.n)
 	}
-	fill := int64(Displaced)
+	fill := int64(gauge.Displaced)
 	if r.Quick > 0 {
 		fill = fillQuick
 	}
 	if _, err := r.displace(ctx, fill, nil); err != nil {
 		return err
 	}
-	return r.settle()
+	return r.Settle()
 }
 
 // look reads all places twice, each time in another order.
-func (r *spotsRun) look(ctx context.Context) error {
+func (r *run) look(ctx context.Context) error {
 	passes := []bool{false, true}
 	if r.Quick > 0 {
 		passes = passes[1:]
@@ -251,7 +254,7 @@ func (r *spotsRun) look(ctx context.Context) error {
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
 			}
-			o, err := r.test(s.off, s.n)
+			o, err := r.Probe(s.off, s.n)
 			if err != nil {
 				return err
 			}
@@ -260,9 +263,9 @@ func (r *spotsRun) look(ctx context.Context) error {
 			if !second || r.Quick > 0 {
 				s.first = o
 			}
-			r.meter.Add(s.n)
+			r.Progress.Add(s.n)
 		}
-		if err := r.dev.Forget(); err != nil {
+		if err := r.Dev.Forget(); err != nil {
 			return err
 		}
 	}
@@ -270,8 +273,8 @@ func (r *spotsRun) look(ctx context.Context) error {
 }
 
 // note keeps the distances of stamps from where they belong.
-func (r *spotsRun) note(o outcome, off int64) {
-	for i, k := range o.readings {
+func (r *run) note(o probe.Outcome, off int64) {
+	for i, k := range o.Readings {
 		if k.Kind == mark.Elsewhere {
 			d := k.Of*mark.Size - off - int64(i)*mark.Size
 			r.steps = card.Period(r.steps, max(d, -d))
@@ -280,7 +283,7 @@ func (r *spotsRun) note(o outcome, off int64) {
 }
 
 // search looks for stamps where none were written.
-func (r *spotsRun) search(ctx context.Context) error {
+func (r *run) search(ctx context.Context) error {
 	most := r.size
 	if r.Quick > 0 {
 		most = min(most, r.Quick+r.comb.span)
@@ -291,18 +294,18 @@ func (r *spotsRun) search(ctx context.Context) error {
 		total += w.Length
 	}
 	defer r.phase(meter.Search, total)()
-	buf, err := r.blocks.Get(ctx)
+	buf, err := r.Blocks.Get(ctx)
 	if err != nil {
 		return err
 	}
-	defer r.blocks.Put(buf)
+	defer r.Blocks.Put(buf)
 	nonce := r.Nonce
 	for _, w := range windows {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 		part := buf[:w.Length]
-		switch err := r.readAt(part, w.Offset); {
+		switch err := r.ReadAt(part, w.Offset); {
 		case card.IsBadPlace(err):
 			continue
 		case err != nil:
@@ -314,20 +317,20 @@ func (r *spotsRun) search(ctx context.Context) error {
 				r.steps = card.Period(r.steps, max(d, -d))
 			}
 		}
-		r.meter.Add(w.Length)
+		r.Progress.Add(w.Length)
 	}
 	return nil
 }
 
 // putBack puts back what was there: what was saved last first, since with addresses that repeat that may be a stamp, over which what was saved before
 // it is to stand. It goes on whatever happens, unless the card is gone. failed is why the test did not come to its end, or nil.
-func (r *spotsRun) putBack(failed error) error {
+func (r *run) putBack(failed error) error {
 	if len(r.saved) == 0 {
 		return nil
 	}
 	// What comes after a quick look that found nothing writes enough. On a card that only keeps what was written last, each writing loses something else.
-	displaced := r.Quick == 0 || failed != nil || r.rep.Loss != nil
-	if l := r.rep.Loss; l != nil && l.Anywhere {
+	displaced := r.Quick == 0 || failed != nil || r.Report.Loss != nil
+	if l := r.Report.Loss; l != nil && l.Anywhere {
 		displaced = false
 	}
 	total := int64(0)
@@ -338,19 +341,19 @@ func (r *spotsRun) putBack(failed error) error {
 	}
 	total *= 2
 	if displaced {
-		total += Displaced
+		total += gauge.Displaced
 	}
 	defer r.phase(meter.PutBack, total)()
-	buf, err := r.blocks.Get(context.Background())
+	buf, err := r.Blocks.Get(context.Background())
 	if err != nil {
 		return err
 	}
-	defer r.blocks.Put(buf)
+	defer r.Blocks.Put(buf)
 	steps := []func() error{
 		func() error { return r.eachBack(buf, r.writeBack) },
-		r.settle,
+		r.Settle,
 		func() error { return r.displaceBack(buf) },
-		r.settle,
+		r.Settle,
 	}
 	if !displaced {
 		steps = steps[:2]
@@ -365,43 +368,43 @@ func (r *spotsRun) putBack(failed error) error {
 }
 
 // eachBack does something with each place that was saved, the last first, unless the card is gone.
-func (r *spotsRun) eachBack(buf []byte, do func(b []byte, p journal.Place) error) error {
+func (r *run) eachBack(buf []byte, do func(b []byte, p journal.Place) error) error {
 	for _, batch := range slices.Backward(r.saved) {
 		for _, p := range slices.Backward(batch) {
 			if err := do(buf[:len(p.Data)], p); err != nil && !card.IsBadPlace(err) {
 				return err
 			}
-			r.meter.Add(int64(len(p.Data)))
+			r.Progress.Add(int64(len(p.Data)))
 		}
 	}
 	return nil
 }
 
-func (r *spotsRun) writeBack(b []byte, p journal.Place) error {
-	if len(p.Data) > sampleSize && r.readAt(b, p.Offset) == nil && bytes.Equal(b, p.Data) {
+func (r *run) writeBack(b []byte, p journal.Place) error {
+	if len(p.Data) > probe.SampleSize && r.ReadAt(b, p.Offset) == nil && bytes.Equal(b, p.Data) {
 		return nil // it was written with what stood there
 	}
 	copy(b, p.Data)
-	return r.writeAt(b, p.Offset)
+	return r.WriteAt(b, p.Offset)
 }
 
 // seeBack reads all that was saved, and notes what is not seen to be back.
-func (r *spotsRun) seeBack(buf []byte) error {
+func (r *run) seeBack(buf []byte) error {
 	return r.eachBack(buf, func(b []byte, p journal.Place) error {
-		if err := r.readAt(b, p.Offset); err != nil {
+		if err := r.ReadAt(b, p.Offset); err != nil {
 			switch {
 			case !card.IsBadPlace(err):
 				r.pending = true
 			case !r.lost(p.Offset):
 				r.pending = true
-				r.rep.Changed++
+				r.Report.Changed++
 			}
 			return err
 		}
 		if bytes.Equal(b, p.Data) {
 			return nil
 		}
-		r.rep.Changed++
+		r.Report.Changed++
 		for at := 0; at < len(b); at += mark.Size {
 			then := p.Data[at : at+mark.Size]
 			if !bytes.Equal(b[at:at+mark.Size], then) && !r.nothingKept(p.Offset+int64(at), then) {
@@ -414,7 +417,7 @@ func (r *spotsRun) seeBack(buf []byte) error {
 
 // nothingKept tells whether what was saved of a place never stood there: the place is lost or reads as noise, or answers for another one, or what was saved is a stamp, which came
 // there where addresses repeat, and what stood there was saved before.
-func (r *spotsRun) nothingKept(off int64, saved []byte) bool {
+func (r *run) nothingKept(off int64, saved []byte) bool {
 	if n, _, ok := mark.Know(saved); ok && n == r.Nonce {
 		return true
 	}
@@ -426,38 +429,38 @@ func (r *spotsRun) nothingKept(off int64, saved []byte) bool {
 }
 
 // lost tells whether a place is known to be beyond what is real.
-func (r *spotsRun) lost(off int64) bool {
-	l := r.rep.Loss
-	return l != nil && (l.Anywhere || off >= l.Real && off < r.dev.Size()-l.Tail)
+func (r *run) lost(off int64) bool {
+	l := r.Report.Loss
+	return l != nil && (l.Anywhere || off >= l.Real && off < r.Dev.Size()-l.Tail)
 }
 
 // finish completes the report.
-func (r *spotsRun) finish(err error) {
-	rep := r.rep
-	var bad Bad
-	looked := err == nil || len(r.spots) > 0 && r.spots[len(r.spots)-1].second.state != ""
+func (r *run) finish(err error) {
+	rep := r.Report
+	var bad gauge.Bad
+	looked := err == nil || len(r.spots) > 0 && r.spots[len(r.spots)-1].second.State != ""
 	if looked {
 		for i := range r.spots {
 			s := &r.spots[i]
 			r.account(s, &bad)
-			if s.random && s.state() == Good && !r.lost(s.off) {
+			if s.random && s.state() == gauge.Good && !r.lost(s.off) {
 				rep.Places++
 			}
 		}
 	}
-	rep.Forgive(r.dev, &bad)
+	rep.Forgive(r.Dev, &bad)
 	rep.Bad = bad.Sectors()
 	if l := rep.Loss; l != nil {
-		state := Missing
+		state := gauge.Missing
 		if l.Repeats {
-			state = Repeating
+			state = gauge.Repeating
 		}
 		if end, from := r.size-l.Tail, max(l.Real, l.Most); !l.Anywhere && end > l.Real {
 			if from > l.Real {
-				bad.Add(StretchOf(l.Real, min(from, end)-l.Real, Unwritten)) // somewhere here it ends
+				bad.Add(gauge.StretchOf(l.Real, min(from, end)-l.Real, gauge.Unwritten)) // somewhere here it ends
 			}
 			if end > from {
-				bad.Add(StretchOf(from, end-from, state))
+				bad.Add(gauge.StretchOf(from, end-from, state))
 			}
 		}
 	}
@@ -467,40 +470,40 @@ func (r *spotsRun) finish(err error) {
 	}
 	rep.Extents = bad.Cover(tested)
 	if tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, StretchOf(tested, rep.Claimed-tested, Unwritten))
+		rep.Extents = append(rep.Extents, gauge.StretchOf(tested, rep.Claimed-tested, gauge.Unwritten))
 	}
 	rep.Judge(err == nil)
 }
 
 // account notes what is bad of a spot.
-func (r *spotsRun) account(s *spot, bad *Bad) {
+func (r *run) account(s *spot, bad *gauge.Bad) {
 	state := s.state()
-	if state == Good {
+	if state == gauge.Good {
 		return
 	}
-	if len(s.first.readings) != len(s.second.readings) || len(s.first.readings) == 0 {
+	if len(s.first.Readings) != len(s.second.Readings) || len(s.first.Readings) == 0 {
 		if !r.lost(s.off) {
-			bad.Add(StretchOf(s.off, s.n, state))
+			bad.Add(gauge.StretchOf(s.off, s.n, state))
 		}
 		return
 	}
-	for i := range s.first.readings {
-		one, two := s.first.readings[i], s.second.readings[i]
-		a, b := stateOf(one.Kind), stateOf(two.Kind)
+	for i := range s.first.Readings {
+		one, two := s.first.Readings[i], s.second.Readings[i]
+		a, b := probe.StateOf(one.Kind), probe.StateOf(two.Kind)
 		switch {
 		case r.lost(s.off + int64(i)*mark.Size):
 			continue
 		case s.failed:
-			a = Unwritable
-		case a == Good && b == Good:
+			a = gauge.Unwritable
+		case a == gauge.Good && b == gauge.Good:
 			continue
-		case a == Good || b == Good:
-			a = Shaky
-		case r.rep.Loss != nil && r.rep.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.rep.Loss.Real)):
+		case a == gauge.Good || b == gauge.Good:
+			a = gauge.Shaky
+		case r.Report.Loss != nil && r.Report.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.Report.Loss.Real)):
 			continue // overwritten by what is beyond
-		case a == Worn:
+		case a == gauge.Worn:
 			bad.Bits += int64(one.Bits)
 		}
-		bad.Add(StretchOf(s.off+int64(i)*mark.Size, mark.Size, a))
+		bad.Add(gauge.StretchOf(s.off+int64(i)*mark.Size, mark.Size, a))
 	}
 }

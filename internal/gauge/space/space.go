@@ -1,4 +1,6 @@
-package gauge
+// Package space fills the free space of the file system that a folder is on with numbered files of sector stamps, reads them back, and removes them. It needs no
+// special rights, and touches nothing but its own files, which are in a folder of their own.
+package space
 
 import (
 	"cmp"
@@ -14,14 +16,15 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/card/file"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/state"
 )
 
-// Space fills the free space of the file system that a folder is on with numbered files of sector stamps, reads them back, and removes them. It needs no
-// special rights, and touches nothing but its own files, which are in a folder of their own.
-type Space struct {
+// Test is a test of free space.
+type Test struct {
 	Folder string
 	Meter  *meter.Meter
 	Nonce  mark.Nonce // a new one for each test
@@ -30,13 +33,18 @@ type Space struct {
 	Again  bool       // write nothing: read the files that were left
 
 	Present func() bool // whether the disk below the folder is still there; nil: not known
+
+	spoil func(card.Medium) card.Medium // for tests: what is wrong with the medium; nil: nothing
 }
 
-// SpaceFolder is the name of the folder for the files.
-const SpaceFolder = "zipstamp-space"
+// FolderName is the name of the folder for the files.
+const FolderName = "zipstamp-space"
 
 // about is the file beside them that says what they are.
 const about = "about.json"
+
+// maxAbout bounds that file, bytes.
+const maxAbout = 64 << 10
 
 // aboutVersion is the version of that file.
 const aboutVersion = 1
@@ -63,7 +71,7 @@ func reserveFor(free int64) int64 { return min(max(free/100, 4<<20), 64<<20) }
 
 // LeftBehind reads what is known of the files of an earlier test. The error is ErrNothing if there are none.
 func LeftBehind(folder string) (a About, err error) {
-	text, err := state.ReadFile(filepath.Join(folder, SpaceFolder, about), maxProgress)
+	text, err := state.ReadFile(filepath.Join(folder, FolderName, about), maxAbout)
 	if errors.Is(err, fs.ErrNotExist) {
 		return a, ErrNothing
 	}
@@ -81,7 +89,7 @@ func LeftBehind(folder string) (a About, err error) {
 
 // RemoveFiles removes the files of a test, and nothing else: what has their names, in the folder for them.
 func RemoveFiles(folder string) (removed int, err error) {
-	dir := filepath.Join(folder, SpaceFolder)
+	dir := filepath.Join(folder, FolderName)
 	info, err := os.Lstat(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
@@ -116,8 +124,8 @@ func RemoveFiles(folder string) (removed int, err error) {
 
 // Run does the test. The report is never nil; its extents are in the bytes of the files, one after the other. The error says why the test did not come to
 // its end.
-func (s Space) Run(ctx context.Context) (*Report, error) {
-	rep := &Report{Method: BySpace, Nonce: s.Nonce, Verdict: Inconclusive}
+func (s Test) Run(ctx context.Context) (*gauge.Report, error) {
+	rep := &gauge.Report{Method: gauge.BySpace, Nonce: s.Nonce, Verdict: gauge.Inconclusive}
 	earlier, err := LeftBehind(s.Folder)
 	switch {
 	case s.Again && err != nil:
@@ -131,7 +139,7 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	case err != nil && !errors.Is(err, ErrNothing):
 		return rep, err
 	}
-	dir := filepath.Join(s.Folder, SpaceFolder)
+	dir := filepath.Join(s.Folder, FolderName)
 	size := earlier.Bytes
 	if !s.Again {
 		if size, err = s.begin(dir); err != nil {
@@ -141,10 +149,14 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 	files := file.NewSet(dir, size, s.Present)
 	defer files.Close()
 	rep.Claimed = files.Size()
-	r := &spaceRun{wholeRun: wholeRun{limit: files.Size(), asked: files.Size(), kept: time.Now()}, files: files, space: s}
-	r.Subject = Subject{dev: card.Named(files, s.Folder), meter: s.Meter, run: mark.NewRun(rep.Nonce), rep: rep}
-	defer r.close()
-	if err := r.open(inFlight + 1); err != nil {
+	var medium card.Medium = files
+	if s.spoil != nil {
+		medium = s.spoil(files)
+	}
+	r := &run{Test: s, files: files, limit: files.Size()}
+	r.Sweep.Subject = probe.Subject{Dev: card.Named(medium, s.Folder), Progress: s.Meter, Marks: mark.NewRun(rep.Nonce), Report: rep}
+	defer r.Close()
+	if err := r.Open(probe.InFlight + 1); err != nil {
 		return rep, err
 	}
 	err = r.story(ctx)
@@ -166,7 +178,7 @@ func (s Space) Run(ctx context.Context) (*Report, error) {
 }
 
 // begin makes the folder, and finds out how much is to be filled, bytes. What a test left behind that was killed is removed.
-func (s Space) begin(dir string) (size int64, err error) {
+func (s Test) begin(dir string) (size int64, err error) {
 	if _, err := RemoveFiles(s.Folder); err != nil {
 		return 0, err
 	}
@@ -174,11 +186,11 @@ func (s Space) begin(dir string) (size int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	size = max(free-reserveFor(free), 0) / sampleSize * sampleSize
+	size = max(free-reserveFor(free), 0) / probe.SampleSize * probe.SampleSize
 	if s.First > 0 {
-		size = min(size, s.First/sampleSize*sampleSize)
+		size = min(size, s.First/probe.SampleSize*probe.SampleSize)
 	}
-	if size < sampleSize {
+	if size < probe.SampleSize {
 		return 0, ErrNoRoom
 	}
 	if err := os.Mkdir(dir, 0o755); err != nil {
@@ -187,55 +199,59 @@ func (s Space) begin(dir string) (size int64, err error) {
 	return size, note(dir, About{Nonce: s.Nonce})
 }
 
-// spaceRun is a test at work. The files are its card.
-type spaceRun struct {
-	wholeRun
+// run is a test at work. The files are its card.
+type run struct {
+	Test
+	probe.Sweep
 	files *file.Set
-	space Space
+	limit int64 // bytes that are tested
+	head  int64 // written up to here
+	back  int64 // read back up to here
 }
 
-// spaceStride is how much is written from one look back to the next, bytes.
-const spaceStride = 64 << 20
+// stride is how much is written from one look back to the next, bytes.
+const stride = 64 << 20
 
-func (r *spaceRun) story(ctx context.Context) error {
+func (r *run) story(ctx context.Context) error {
 	lost := false
-	if !r.space.Again {
+	if !r.Again {
 		var err error
 		if lost, err = r.fill(ctx); err != nil {
 			return err
 		}
 	}
-	if err := r.flush(); err != nil {
+	if err := r.Flush(); err != nil {
 		return err
 	}
-	if err := r.readBack(ctx, 0, r.limit, meter.ReadBack, true); err != nil {
-		return err
+	if !lost && !r.Again {
+		if err := r.RewriteMiddle(ctx, r.limit); err != nil {
+			return err
+		}
 	}
-	if lost || r.space.Again {
-		return nil
-	}
-	return r.again(ctx)
+	err := r.ReadBack(ctx, 0, r.limit, meter.ReadBack, func(at int64) { r.back = at })
+	r.MergeMiddle()
+	return err
 }
 
 // fill writes until all is full, or what was written is seen to be lost.
-func (r *spaceRun) fill(ctx context.Context) (lost bool, err error) {
-	r.meter.Begin(meter.Write, r.limit)
+func (r *run) fill(ctx context.Context) (lost bool, err error) {
+	r.Progress.Begin(meter.Write, r.limit)
 	start := time.Now()
-	r.writing.Start(start)
-	defer func() { r.rep.TookPhase(meter.Write, r.head, start) }()
+	r.Writing.Start(start)
+	defer func() { r.Report.TookPhase(meter.Write, r.head, start) }()
 	for r.head < r.limit {
-		to := min(r.head+spaceStride, r.limit)
-		err := r.inOrder(ctx, r.head, to, r.writeBlock)
+		to := min(r.head+stride, r.limit)
+		err := r.InOrder(ctx, r.head, to, r.WriteBlock)
 		if errors.Is(err, fault.Full) {
 			r.limit = r.files.Filled()
-			r.head, r.rep.Claimed = r.limit, r.limit
+			r.head, r.Report.Claimed = r.limit, r.limit
 			break
 		}
 		if err != nil {
 			return false, err
 		}
 		r.head = to
-		if r.failedRow >= hopelessRow {
+		if r.FailedRow >= probe.HopelessRow {
 			r.limit = r.head
 			break
 		}
@@ -243,7 +259,7 @@ func (r *spaceRun) fill(ctx context.Context) (lost bool, err error) {
 			r.limit = r.head
 			return lost, err
 		}
-		r.writing.Start(time.Now())
+		r.Writing.Start(time.Now())
 	}
 	if r.limit == 0 {
 		return false, ErrNoRoom
@@ -252,22 +268,22 @@ func (r *spaceRun) fill(ctx context.Context) (lost bool, err error) {
 }
 
 // lookBack tells whether something is lost that was written before.
-func (r *spaceRun) lookBack() (bool, error) {
-	if err := r.settle(); err != nil {
+func (r *run) lookBack() (bool, error) {
+	if err := r.Settle(); err != nil {
 		return false, err
 	}
-	for _, off := range append([]int64{0, 1 << 20}, trail(r.head)...) {
-		if off < 0 || off+sampleSize > r.head {
+	for _, off := range append([]int64{0, 1 << 20}, probe.Trail(r.head)...) {
+		if off < 0 || off+probe.SampleSize > r.head {
 			continue
 		}
-		o, err := r.test(off, sampleSize)
+		o, err := r.Probe(off, probe.SampleSize)
 		if err != nil {
 			return false, err
 		}
-		if o.state != Missing {
+		if o.State != gauge.Missing {
 			continue
 		}
-		if o, err = r.test(off, sampleSize); err != nil || o.state == Missing {
+		if o, err = r.Probe(off, probe.SampleSize); err != nil || o.State == gauge.Missing {
 			return true, err
 		}
 	}
@@ -275,28 +291,28 @@ func (r *spaceRun) lookBack() (bool, error) {
 }
 
 // finish completes the report. That a part of what was written is lost is a loss, if it is more than single bad places.
-func (r *spaceRun) finish(err error) {
-	rep := r.rep
+func (r *run) finish(err error) {
+	rep := r.Report
 	rep.Tested = r.limit
 	if err != nil {
 		rep.Tested = r.back
 	}
-	if lost := r.bad.Bytes[Missing]; lost > max(rep.Tested/1000, 1<<20) {
-		loss := &Loss{Real: rep.Tested - lost, Exact: err == nil, ReadsAs: readsAs(r.lostSample, r.changing)}
-		for _, s := range r.lostSample {
+	if lost := r.Bad.Bytes[gauge.Missing]; lost > max(rep.Tested/1000, 1<<20) {
+		loss := &gauge.Loss{Real: rep.Tested - lost, Exact: err == nil, ReadsAs: probe.ReadsAs(r.LostSample, r.Changing)}
+		for _, s := range r.LostSample {
 			loss.Repeats = loss.Repeats || s.Kind == mark.Elsewhere
 		}
 		rep.Loss = loss
 	}
-	rep.Extents = r.bad.Cover(rep.Tested)
+	rep.Extents = r.Bad.Cover(rep.Tested)
 	if rep.Tested < rep.Claimed {
-		rep.Extents = append(rep.Extents, StretchOf(rep.Tested, rep.Claimed-rep.Tested, Unwritten))
+		rep.Extents = append(rep.Extents, gauge.StretchOf(rep.Tested, rep.Claimed-rep.Tested, gauge.Unwritten))
 	}
-	rep.Bad = r.bad.Sectors()
+	rep.Bad = r.Bad.Sectors()
 	if rep.Loss != nil {
 		rep.Bad.Lost = 0
 	}
-	rep.Writing, rep.Reading = r.writing.Points(), r.reading.Points()
+	rep.Writing, rep.Reading = r.Writing.Points(), r.Reading.Points()
 	rep.Judge(err == nil)
 }
 

@@ -1,29 +1,31 @@
-package gauge
+package spots
 
 import (
 	"context"
 	"slices"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
 // explain finds out what lost places and stamps at wrong places mean.
-func (r *spotsRun) explain(ctx context.Context) error {
+func (r *run) explain(ctx context.Context) error {
 	if r.steps > 0 {
 		real, err := r.repeatsAfter(ctx, r.steps)
 		if err != nil {
 			return err
 		}
 		if real > 0 {
-			r.rep.Loss = &Loss{Repeats: true, Real: real, Exact: true}
+			r.Report.Loss = &gauge.Loss{Repeats: true, Real: real, Exact: true}
 			return nil
 		}
 	}
-	if !slices.ContainsFunc(r.spots, func(s spot) bool { return s.state() == Missing }) {
+	if !slices.ContainsFunc(r.spots, func(s spot) bool { return s.state() == gauge.Missing }) {
 		return nil
 	}
 	if err := r.lookAgain(ctx); err != nil {
@@ -34,28 +36,28 @@ func (r *spotsRun) explain(ctx context.Context) error {
 		loss.Cached = r.memory
 		loss.ReadsAs = r.lostReads()
 	}
-	r.rep.Loss = loss
+	r.Report.Loss = loss
 	return err
 }
 
 // lostReads says what the lost places read as.
-func (r *spotsRun) lostReads() string {
+func (r *run) lostReads() string {
 	var all []mark.Reading
 	changing := false
 	for i := range r.spots {
-		if s := &r.spots[i]; s.state() == Missing {
-			all = append(all, s.first.readings...)
-			changing = changing || s.first.sum != s.second.sum
+		if s := &r.spots[i]; s.state() == gauge.Missing {
+			all = append(all, s.first.Readings...)
+			changing = changing || s.first.Sum != s.second.Sum
 		}
 	}
-	return readsAs(all, changing)
+	return probe.ReadsAs(all, changing)
 }
 
 // repeatsAfter finds out whether addresses repeat after a distance, or a part of it, by writing at one place and looking at the other. It returns the
 // real size, or 0.
-func (r *spotsRun) repeatsAfter(ctx context.Context, step int64) (int64, error) {
-	sector := int64(r.dev.SectorSize())
-	if step%sector != 0 || step >= r.dev.Size() {
+func (r *run) repeatsAfter(ctx context.Context, step int64) (int64, error) {
+	sector := int64(r.Dev.SectorSize())
+	if step%sector != 0 || step >= r.Dev.Size() {
 		return 0, nil
 	}
 	defer r.phase(meter.Bound, 0)()
@@ -81,15 +83,15 @@ func (r *spotsRun) repeatsAfter(ctx context.Context, step int64) (int64, error) 
 const confirmPlaces = 3
 
 // confirm gives the least of the distances at which writing at a place changes what another place reads; 0 if there is none.
-func (r *spotsRun) confirm(ctx context.Context, distances []int64) (int64, error) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) confirm(ctx context.Context, distances []int64) (int64, error) {
+	sector := int64(r.Dev.SectorSize())
 	type pair struct{ low, high int64 }
 	pairs := map[int64][]pair{}
 	var low, high, all []int64
 	taken := map[int64]bool{}
 	for _, d := range distances {
 		for try := 0; len(pairs[d]) < confirmPlaces && try < 1000; try++ {
-			most := min(d, r.dev.Size()-d) / sector
+			most := min(d, r.Dev.Size()-d) / sector
 			p := r.random.Int64N(most) * sector
 			if taken[p] || taken[p+d] || r.covered(p, sector) || r.covered(p+d, sector) {
 				continue
@@ -105,11 +107,11 @@ func (r *spotsRun) confirm(ctx context.Context, distances []int64) (int64, error
 		}
 		seen := 0
 		for _, p := range pairs[d] {
-			o, err := r.test(p.low, sector)
-			if err != nil || o.state == Good {
+			o, err := r.Probe(p.low, sector)
+			if err != nil || o.State == gauge.Good {
 				return false, err
 			}
-			if len(o.readings) > 0 && o.readings[0].Kind == mark.Elsewhere && o.readings[0].Of*mark.Size == p.high {
+			if len(o.Readings) > 0 && o.Readings[0].Kind == mark.Elsewhere && o.Readings[0].Of*mark.Size == p.high {
 				seen++ // at others, what displaces may have overwritten it
 			}
 		}
@@ -135,10 +137,10 @@ func (r *spotsRun) confirm(ctx context.Context, distances []int64) (int64, error
 }
 
 // seenAtBothEnds tells whether all spots whose sectors are a distance apart show that they are one: the card is so little too small that no other place is left to try.
-func (r *spotsRun) seenAtBothEnds(d int64) bool {
+func (r *run) seenAtBothEnds(d int64) bool {
 	is := func(k mark.Reading, of int64) bool { return k.Kind == mark.Elsewhere && k.Of*mark.Size == of }
 	seen := 0
-	for off := int64(0); off < r.dev.Size()-d && off < 64*sampleSize; off += mark.Size {
+	for off := int64(0); off < r.Dev.Size()-d && off < 64*probe.SampleSize; off += mark.Size {
 		low, ok := r.readingAt(off)
 		high, also := r.readingAt(off + d)
 		if !ok || !also {
@@ -153,17 +155,17 @@ func (r *spotsRun) seenAtBothEnds(d int64) bool {
 }
 
 // readingAt is what was read last where a spot is.
-func (r *spotsRun) readingAt(off int64) (k mark.Reading, ok bool) {
+func (r *run) readingAt(off int64) (k mark.Reading, ok bool) {
 	for i := range r.spots {
-		if s := &r.spots[i]; off >= s.off && off < s.end() && len(s.second.readings) > 0 {
-			return s.second.readings[(off-s.off)/mark.Size], true
+		if s := &r.spots[i]; off >= s.off && off < s.end() && len(s.second.Readings) > 0 {
+			return s.second.Readings[(off-s.off)/mark.Size], true
 		}
 	}
 	return k, false
 }
 
 // covered tells whether a sector is part of a spot.
-func (r *spotsRun) covered(off, n int64) bool {
+func (r *run) covered(off, n int64) bool {
 	i, _ := slices.BinarySearchFunc(r.spots, off, func(s spot, off int64) int {
 		if s.end() <= off {
 			return -1
@@ -175,8 +177,8 @@ func (r *spotsRun) covered(off, n int64) bool {
 
 // stampAt saves what stands in sectors, and writes stamps there, in the order of the lists. When it returns, nothing but the card answers for them; forgotten says when the card's
 // memory doesn't either, and stampAt tells whether it said so.
-func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), all []int64, lists ...[]int64) (bool, error) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) stampAt(ctx context.Context, forgotten func() (bool, error), all []int64, lists ...[]int64) (bool, error) {
+	sector := int64(r.Dev.SectorSize())
 	var batch []journal.Place
 	unread := map[int64]bool{}
 	for _, off := range all {
@@ -199,7 +201,7 @@ func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), 
 			if unread[off] {
 				continue
 			}
-			if err := r.put(off, sector); err != nil && !card.IsBadPlace(err) {
+			if err := r.Put(off, sector); err != nil && !card.IsBadPlace(err) {
 				return false, err
 			}
 		}
@@ -207,23 +209,23 @@ func (r *spotsRun) stampAt(ctx context.Context, forgotten func() (bool, error), 
 	if ctx.Err() != nil {
 		return false, context.Cause(ctx)
 	}
-	if err := r.settle(); err != nil {
+	if err := r.Settle(); err != nil {
 		return false, err
 	}
 	forgot, err := r.displace(ctx, mostPieces, forgotten)
 	if err != nil {
 		return false, err
 	}
-	return forgot, r.settle()
+	return forgot, r.Settle()
 }
 
 // lookAgain reads the places once more that are right beyond the first lost one, after more has been written: it may be the card's memory that answered.
-func (r *spotsRun) lookAgain(ctx context.Context) error {
-	first := slices.IndexFunc(r.spots, func(s spot) bool { return s.state() == Missing })
+func (r *run) lookAgain(ctx context.Context) error {
+	first := slices.IndexFunc(r.spots, func(s spot) bool { return s.state() == gauge.Missing })
 	var doubtful []*spot
 	for i := first; i < len(r.spots); i++ {
 		s := &r.spots[i]
-		if st := s.state(); !s.skipped && !s.failed && (st == Good || st == Shaky) {
+		if st := s.state(); !s.skipped && !s.failed && (st == gauge.Good || st == gauge.Shaky) {
 			doubtful = append(doubtful, s)
 		}
 	}
@@ -234,17 +236,17 @@ func (r *spotsRun) lookAgain(ctx context.Context) error {
 	if _, err := r.displace(ctx, fillMore, nil); err != nil {
 		return err
 	}
-	if err := r.settle(); err != nil {
+	if err := r.Settle(); err != nil {
 		return err
 	}
 	for _, s := range doubtful {
-		o, err := r.test(s.off, s.n)
+		o, err := r.Probe(s.off, s.n)
 		if err != nil {
 			return err
 		}
-		if o.state == Missing {
+		if o.State == gauge.Missing {
 			s.first, s.second = o, o
-			r.memory = r.rep.Displaced
+			r.memory = r.Report.Displaced
 		}
 	}
 	return nil
@@ -252,14 +254,14 @@ func (r *spotsRun) lookAgain(ctx context.Context) error {
 
 // shape finds out how the lost places lie: all from one on to the card's end; all between two; or here and there. The last is no loss of a part of the
 // card if they are few.
-func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
+func (r *run) shape(ctx context.Context) (*gauge.Loss, error) {
 	var tested []*spot
 	for i := range r.spots {
 		if s := &r.spots[i]; !s.skipped && !s.failed {
 			tested = append(tested, s)
 		}
 	}
-	lost := func(i int) bool { return tested[i].state() == Missing }
+	lost := func(i int) bool { return tested[i].state() == gauge.Missing }
 	n, count := len(tested), 0
 	first, last := -1, -1
 	for i := range tested {
@@ -272,10 +274,10 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 		}
 	}
 	if keeps, yes := anywhere(tested); yes {
-		return &Loss{Anywhere: true, Real: keeps}, nil
+		return &gauge.Loss{Anywhere: true, Real: keeps}, nil
 	}
 	if used, err := r.usedUp(ctx, tested); used || err != nil {
-		return &Loss{Anywhere: true, Real: r.keptBytes(tested)}, err
+		return &gauge.Loss{Anywhere: true, Real: r.keptBytes(tested)}, err
 	}
 	// The stretch that is lost: single lost places below it are bad places, and it ends where none follows.
 	start := last
@@ -292,43 +294,43 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 			inside++
 		}
 	}
-	toTheEnd := last == n-1 && r.size == r.dev.Size()
+	toTheEnd := last == n-1 && r.size == r.Dev.Size()
 	switch {
 	case !toTheEnd && count < max(n/20, 3):
 		return nil, nil
 	case !toTheEnd && inside < count*9/10 || inside < (last-start+1)*9/10:
-		return &Loss{Anywhere: true}, nil // it is lost here and there: how much it holds, these places can't tell
+		return &gauge.Loss{Anywhere: true}, nil // it is lost here and there: how much it holds, these places can't tell
 	}
-	if first, _ := tested[0].missing(r.dev.SectorSize()); count == n && first == 0 {
-		return &Loss{Anywhere: true, Most: r.rep.Displaced}, nil // it may keep what was written last, but no more of it
+	if first, _ := tested[0].missing(r.Dev.SectorSize()); count == n && first == 0 {
+		return &gauge.Loss{Anywhere: true, Most: r.Report.Displaced}, nil // it may keep what was written last, but no more of it
 	}
-	r.sentinel, _ = tested[last].missing(r.dev.SectorSize())
-	loss := &Loss{Exact: true}
+	r.sentinel, _ = tested[last].missing(r.Dev.SectorSize())
+	loss := &gauge.Loss{Exact: true}
 	defer r.phase(meter.Bound, 0)()
-	below := -int64(r.dev.SectorSize())
+	below := -int64(r.Dev.SectorSize())
 	if start > 0 {
 		below = tested[start-1].off
 	}
-	from, _ := tested[start].missing(r.dev.SectorSize())
-	real, err := r.narrow(ctx, below, from, true)
+	from, _ := tested[start].missing(r.Dev.SectorSize())
+	real, err := r.boundary(ctx, below, from, true)
 	if err != nil {
 		return nil, err
 	}
 	loss.Real = real.from
 	if real.exact() { // both sides, as they are now
-		sector := int64(r.dev.SectorSize())
+		sector := int64(r.Dev.SectorSize())
 		if real.from == 0 {
-			return &Loss{Anywhere: true, Most: r.rep.Displaced}, nil
+			return &gauge.Loss{Anywhere: true, Most: r.Report.Displaced}, nil
 		}
-		if o, err := r.test(real.from-sector, sector); err != nil || o.state == Missing {
-			return &Loss{Anywhere: true, Most: r.rep.Displaced}, err
+		if o, err := r.Probe(real.from-sector, sector); err != nil || o.State == gauge.Missing {
+			return &gauge.Loss{Anywhere: true, Most: r.Report.Displaced}, err
 		}
 	} else {
 		loss.Exact, loss.Most = false, real.to
 	}
-	if !toTheEnd && last < n-1 && r.size == r.dev.Size() {
-		_, to := tested[last].missing(r.dev.SectorSize())
-		end, err := r.narrow(ctx, to, tested[last+1].off, false)
+	if !toTheEnd && last < n-1 && r.size == r.Dev.Size() {
+		_, to := tested[last].missing(r.Dev.SectorSize())
+		end, err := r.boundary(ctx, to, tested[last+1].off, false)
 		if err != nil {
 			return nil, err
 		}
@@ -342,7 +344,7 @@ func (r *spotsRun) shape(ctx context.Context) (*Loss, error) {
 // or keeps what was written last. It gives how much is kept of the spots, bytes.
 func anywhere(tested []*spot) (keeps int64, yes bool) {
 	byOrder := slices.SortedFunc(slices.Values(tested), func(a, b *spot) int { return a.order - b.order })
-	isLost := func(s *spot) bool { return s.state() == Missing }
+	isLost := func(s *spot) bool { return s.state() == gauge.Missing }
 	kept := func(s *spot) bool { return !isLost(s) }
 	const enough = 3
 	for _, order := range [][]*spot{byOrder, reversed(byOrder)} {
@@ -363,16 +365,16 @@ const freshPlaces = 16
 
 // usedUp finds out whether the few lost spots, if they are the last that were written, are lost since the card has no room left: then what is written to any other place is lost
 // too.
-func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
+func (r *run) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 	last := slices.MaxFunc(tested, func(a, b *spot) int { return a.order - b.order })
-	if last.state() != Missing {
+	if last.state() != gauge.Missing {
 		return false, nil
 	}
-	sector := int64(r.dev.SectorSize())
+	sector := int64(r.Dev.SectorSize())
 	var at []int64
 	var between []layout.Extent // two spots that are kept
 	for i := 1; i < len(tested); i++ {
-		if from := tested[i-1].end(); tested[i-1].state() == Good && tested[i].state() == Good && tested[i].off-from >= sector {
+		if from := tested[i-1].end(); tested[i-1].state() == gauge.Good && tested[i].state() == gauge.Good && tested[i].off-from >= sector {
 			between = append(between, layout.Extent{Offset: from, Length: tested[i].off - from})
 		}
 	}
@@ -386,17 +388,17 @@ func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 	if len(at) < freshPlaces/2 {
 		return false, nil
 	}
-	r.sentinel, _ = last.missing(r.dev.SectorSize())
+	r.sentinel, _ = last.missing(r.Dev.SectorSize())
 	if _, err := r.stampAt(ctx, r.forgotten, at, at, r.sentinels()); err != nil {
 		return false, err
 	}
 	lost := 0
 	for _, off := range at {
-		o, err := r.test(off, sector)
+		o, err := r.Probe(off, sector)
 		if err != nil {
 			return false, err
 		}
-		if o.state == Missing {
+		if o.State == gauge.Missing {
 			lost++
 		}
 	}
@@ -404,14 +406,14 @@ func (r *spotsRun) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 }
 
 // inPiece tells whether a sector was written with what stands there, and so has room.
-func (r *spotsRun) inPiece(off int64) bool {
+func (r *run) inPiece(off int64) bool {
 	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { e := extentOf(p); return off >= e.Offset && off < e.End() })
 }
 
 // keptBytes are those of the spots that are kept.
-func (r *spotsRun) keptBytes(tested []*spot) (n int64) {
+func (r *run) keptBytes(tested []*spot) (n int64) {
 	for _, s := range tested {
-		if s.state() == Good {
+		if s.state() == gauge.Good {
 			n += s.n
 		}
 	}
@@ -427,8 +429,8 @@ func reversed[E any](all []E) []E {
 // missing gives the first and the last sector of a lost spot in which something is lost.
 func (s *spot) missing(sector int) (first, last int64) {
 	first = -1
-	for i, k := range s.first.readings {
-		if stateOf(k.Kind) == Missing {
+	for i, k := range s.first.Readings {
+		if probe.StateOf(k.Kind) == gauge.Missing {
 			last = (s.off + int64(i)*mark.Size) / int64(sector) * int64(sector)
 			if first < 0 {
 				first = last
@@ -441,8 +443,8 @@ func (s *spot) missing(sector int) (first, last int64) {
 	return first, last
 }
 
-// narrowPlaces is how many sectors are tried at once.
-const narrowPlaces = 32
+// boundaryPlaces is how many sectors are tried at once.
+const boundaryPlaces = 32
 
 // bounds are between which places something is: not below from, and not above to.
 type bounds struct {
@@ -451,14 +453,14 @@ type bounds struct {
 
 func (b bounds) exact() bool { return b.from == b.to }
 
-// narrow looks for the first sector that is other than those below it: lost, where those below hold (falls), or the other way round. below and above are sectors whose
+// boundary looks for the first sector that is other than those below it: lost, where those below hold (falls), or the other way round. below and above are sectors whose
 // state is known.
-func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (bounds, error) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) boundary(ctx context.Context, below, above int64, falls bool) (bounds, error) {
+	sector := int64(r.Dev.SectorSize())
 	for above-below > sector {
 		var at []int64
-		for i := range int64(narrowPlaces) {
-			off := below + mulDiv((above-below)/sector, i+1, narrowPlaces+1)*sector
+		for i := range int64(boundaryPlaces) {
+			off := below + mulDiv((above-below)/sector, i+1, boundaryPlaces+1)*sector
 			if off > below && off < above && (len(at) == 0 || off > at[len(at)-1]) && !r.covered(off, sector) {
 				at = append(at, off)
 			}
@@ -474,11 +476,11 @@ func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (
 		}
 		found := above
 		for _, off := range at {
-			o, err := r.test(off, sector)
+			o, err := r.Probe(off, sector)
 			if err != nil {
 				return bounds{}, err
 			}
-			if (o.state == Missing) == falls {
+			if (o.State == gauge.Missing) == falls {
 				found = off
 				break
 			}
@@ -495,7 +497,7 @@ func (r *spotsRun) narrow(ctx context.Context, below, above int64, falls bool) (
 }
 
 // sentinels are written after what is to be seen: the sector that is known to be lost, and another one, since some cards read where nothing is kept as what was written last.
-func (r *spotsRun) sentinels() []int64 {
+func (r *run) sentinels() []int64 {
 	for i := range r.spots {
 		if s := &r.spots[i]; !s.skipped && !s.failed && (r.sentinel < s.off || r.sentinel >= s.end()) {
 			return []int64{r.sentinel, s.off}
@@ -505,14 +507,14 @@ func (r *spotsRun) sentinels() []int64 {
 }
 
 // forgotten tells whether the card's memory has forgotten the sector that is known to be lost, which is written last.
-func (r *spotsRun) forgotten() (bool, error) {
-	o, err := r.test(r.sentinel, int64(r.dev.SectorSize()))
-	return o.state == Missing, err
+func (r *run) forgotten() (bool, error) {
+	o, err := r.Probe(r.sentinel, int64(r.Dev.SectorSize()))
+	return o.State == gauge.Missing, err
 }
 
 // within are the sectors between two that are parts of spots, and so have stamps already.
-func (r *spotsRun) within(below, above int64) (at []int64) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) within(below, above int64) (at []int64) {
+	sector := int64(r.Dev.SectorSize())
 	for off := below + sector; off < above; off += sector {
 		if r.covered(off, sector) {
 			at = append(at, off)

@@ -1,4 +1,4 @@
-package gauge
+package spots
 
 import (
 	"bytes"
@@ -7,8 +7,10 @@ import (
 	"slices"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
@@ -16,11 +18,10 @@ import (
 // How much is written with what is there already, bytes, so that the card's own memory forgets the places: when all are written, in the quick search of a stamp (which reads
 // all back later), and when there are signs that the memory is larger. Memories of up to 32 MiB were seen on cards.
 const (
-	Displaced  = 32 << 20
 	fillQuick  = 2 << 20
 	fillMore   = 40 << 20
 	fillPiece  = 1 << 20
-	mostPieces = Displaced + fillMore // bytes that are saved for it
+	mostPieces = gauge.Displaced + fillMore // bytes that are saved for it
 )
 
 // displacing is what spots write with what is there already. The zero value has nothing yet.
@@ -33,7 +34,7 @@ type displacing struct {
 }
 
 // list lists where there may be pieces, once.
-func (d *displacing) list(r *spotsRun) {
+func (d *displacing) list(r *run) {
 	if !d.listed {
 		d.listed = true
 		d.gaps = gapsFor(r.spots, r.comb.windows(r.size, r.size), r.size)
@@ -44,10 +45,10 @@ func (d *displacing) list(r *spotsRun) {
 // it will be looked for stamps nothing is written.
 func gapsFor(spots []spot, windows []layout.Extent, size int64) (gaps []layout.Extent) {
 	add := func(from, to int64) {
-		from = (from + sampleSize - 1) / sampleSize * sampleSize
-		for ; to-from >= 16*sampleSize; from += fillPiece {
-			e := layout.Extent{Offset: from, Length: min(to-from, fillPiece) / sampleSize * sampleSize}
-			if e.Length < 16*sampleSize || slices.ContainsFunc(windows, func(w layout.Extent) bool { return w.Offset < e.End() && e.Offset < w.End() }) {
+		from = (from + probe.SampleSize - 1) / probe.SampleSize * probe.SampleSize
+		for ; to-from >= 16*probe.SampleSize; from += fillPiece {
+			e := layout.Extent{Offset: from, Length: min(to-from, fillPiece) / probe.SampleSize * probe.SampleSize}
+			if e.Length < 16*probe.SampleSize || slices.ContainsFunc(windows, func(w layout.Extent) bool { return w.Offset < e.End() && e.Offset < w.End() }) {
 				continue
 			}
 			gaps = append(gaps, e)
@@ -80,12 +81,12 @@ func spread(all []layout.Extent) []layout.Extent {
 
 // displace writes up to so many bytes with what is there already, so that the card's own memory has that and no longer what was written before. What is there is saved
 // first. It ends when forgotten, which may be nil, says that the memory has forgotten what is to be seen, and tells whether it did.
-func (r *spotsRun) displace(ctx context.Context, most int64, forgotten func() (bool, error)) (bool, error) {
-	buf, err := r.blocks.Get(ctx)
+func (r *run) displace(ctx context.Context, most int64, forgotten func() (bool, error)) (bool, error) {
+	buf, err := r.Blocks.Get(ctx)
 	if err != nil {
 		return false, err
 	}
-	defer r.blocks.Put(buf)
+	defer r.Blocks.Put(buf)
 	done, ask := int64(0), int64(fillPiece)
 	for done < most {
 		if forgotten != nil && done >= ask/2 {
@@ -106,7 +107,7 @@ func (r *spotsRun) displace(ctx context.Context, most int64, forgotten func() (b
 		}
 		done += wrote
 	}
-	r.rep.Displaced = max(r.rep.Displaced, done)
+	r.Report.Displaced = max(r.Report.Displaced, done)
 	if forgotten == nil {
 		return false, nil
 	}
@@ -114,9 +115,9 @@ func (r *spotsRun) displace(ctx context.Context, most int64, forgotten func() (b
 }
 
 // asked asks the card, and not this computer's memory.
-func (r *spotsRun) asked(forgotten func() (bool, error)) (bool, error) {
-	if r.cached() {
-		if err := r.settle(); err != nil {
+func (r *run) asked(forgotten func() (bool, error)) (bool, error) {
+	if r.Cached() {
+		if err := r.Settle(); err != nil {
 			return false, err
 		}
 	}
@@ -124,7 +125,7 @@ func (r *spotsRun) asked(forgotten func() (bool, error)) (bool, error) {
 }
 
 // displaceOne writes some pieces once more: new ones, as long as there may be more of them, and then those that are saved by turns. It returns how much that was; 0 if there are none.
-func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
+func (r *run) displaceOne(buf []byte, most int64) (int64, error) {
 	if wrote, err := r.newPieces(buf, most); wrote > 0 || err != nil {
 		return wrote, err
 	}
@@ -136,9 +137,9 @@ func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
 			continue
 		}
 		part := buf[:p.Length]
-		err := r.readAt(part, p.Offset)
+		err := r.ReadAt(part, p.Offset)
 		if err == nil {
-			err = r.writeAt(part, p.Offset)
+			err = r.WriteAt(part, p.Offset)
 		}
 		if card.IsBadPlace(err) {
 			continue
@@ -149,16 +150,16 @@ func (r *spotsRun) displaceOne(buf []byte, most int64) (int64, error) {
 }
 
 // hasExtra tells whether something of the test's own stands in a piece besides the spots: to write that again would keep it in the card's memory.
-func (r *spotsRun) hasExtra(p layout.Extent) bool {
+func (r *run) hasExtra(p layout.Extent) bool {
 	return slices.ContainsFunc(r.extra, func(off int64) bool { return off >= p.Offset && off < p.End() })
 }
 
 // newPieces saves some more pieces, and writes them again.
-func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
+func (r *run) newPieces(buf []byte, most int64) (wrote int64, err error) {
 	batch, err := r.savePieces(buf, most)
 	for _, p := range batch {
 		copy(buf, p.Data)
-		err := r.writeAt(buf[:len(p.Data)], p.Offset)
+		err := r.WriteAt(buf[:len(p.Data)], p.Offset)
 		if err != nil && !card.IsBadPlace(err) {
 			return 0, err
 		}
@@ -168,7 +169,7 @@ func (r *spotsRun) newPieces(buf []byte, most int64) (wrote int64, err error) {
 }
 
 // savePieces reads the next pieces, as long as there may be more of them, and saves them.
-func (r *spotsRun) savePieces(buf []byte, most int64) (batch []journal.Place, err error) {
+func (r *run) savePieces(buf []byte, most int64) (batch []journal.Place, err error) {
 	d := &r.displacing
 	d.list(r)
 	if d.bytes >= mostPieces {
@@ -208,10 +209,10 @@ func extentOf(p journal.Place) layout.Extent {
 
 // piece reads what stands in a piece; nil if it is to be left alone: it can't be read, or a few sectors of it don't read the same twice, and might be spoilt. What differs
 // nearly everywhere is noise, of a place where nothing is kept.
-func (r *spotsRun) piece(buf []byte, p layout.Extent) ([]byte, error) {
+func (r *run) piece(buf []byte, p layout.Extent) ([]byte, error) {
 	one, two := buf[:p.Length], buf[fillPiece:fillPiece+p.Length]
 	for _, b := range [][]byte{one, two} {
-		if err := r.readAt(b, p.Offset); card.IsBadPlace(err) {
+		if err := r.ReadAt(b, p.Offset); card.IsBadPlace(err) {
 			return nil, nil
 		} else if err != nil {
 			return nil, err
@@ -234,9 +235,9 @@ func (r *spotsRun) piece(buf []byte, p layout.Extent) ([]byte, error) {
 
 // displaceBack writes the pieces once more when all has been put back, so that the card's own memory has those: then what it stores late has been stored, and where addresses repeat,
 // no other address reads any more as what stood there before. Whoever read that, and wrote it again, would undo what was put back.
-func (r *spotsRun) displaceBack(buf []byte) error {
+func (r *run) displaceBack(buf []byte) error {
 	d := &r.displacing
-	if l := r.rep.Loss; l != nil { // beyond, nothing is kept
+	if l := r.Report.Loss; l != nil { // beyond, nothing is kept
 		d.list(r)
 		d.gaps = slices.DeleteFunc(d.gaps, func(e layout.Extent) bool { return e.End() > l.Real })
 	}
@@ -244,13 +245,13 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 	write := func(p journal.Place) (wrote int64, err error) {
 		wrote, err = r.writeAgain(buf, p)
 		done += wrote
-		r.meter.Add(wrote)
+		r.Progress.Add(wrote)
 		return wrote, err
 	}
 	var again []journal.Place // those that can be written
 	for pieces := d.pieces; ; {
 		for _, p := range pieces {
-			if done >= Displaced {
+			if done >= gauge.Displaced {
 				return nil
 			}
 			wrote, err := write(p)
@@ -261,7 +262,7 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 				again = append(again, p)
 			}
 		}
-		more, err := r.savePieces(buf, Displaced-done)
+		more, err := r.savePieces(buf, gauge.Displaced-done)
 		if errors.As(err, new(*card.GoneError)) {
 			return err
 		}
@@ -269,7 +270,7 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 			break
 		}
 	}
-	for i := 0; done < Displaced && len(again) > 0; i++ { // once more
+	for i := 0; done < gauge.Displaced && len(again) > 0; i++ { // once more
 		if wrote, err := write(again[i%len(again)]); wrote == 0 || err != nil {
 			return err
 		}
@@ -279,12 +280,12 @@ func (r *spotsRun) displaceBack(buf []byte) error {
 
 // writeAgain writes the sectors of a piece that read as they were saved, and tells how much that was, bytes. Stamps of the test are left out: where addresses repeat, what is read there
 // may be what stood there before something was put back.
-func (r *spotsRun) writeAgain(buf []byte, p journal.Place) (wrote int64, err error) {
+func (r *run) writeAgain(buf []byte, p journal.Place) (wrote int64, err error) {
 	buf = buf[:len(p.Data)]
-	if err := r.readAt(buf, p.Offset); err != nil {
+	if err := r.ReadAt(buf, p.Offset); err != nil {
 		return 0, unlessThere(err)
 	}
-	sector := r.dev.SectorSize()
+	sector := r.Dev.SectorSize()
 	same := func(at int) bool {
 		return at < len(buf) && bytes.Equal(buf[at:at+sector], p.Data[at:at+sector]) && !journal.HasStamp(buf[at:at+sector], r.Nonce)
 	}
@@ -296,7 +297,7 @@ func (r *spotsRun) writeAgain(buf []byte, p journal.Place) (wrote int64, err err
 		if at == from {
 			continue
 		}
-		if err := r.writeAt(buf[from:at], p.Offset+int64(from)); err != nil {
+		if err := r.WriteAt(buf[from:at], p.Offset+int64(from)); err != nil {
 			return wrote, unlessThere(err)
 		}
 		wrote += int64(at - from)
@@ -316,22 +317,22 @@ func unlessThere(err error) error {
 // that. Where not enough was saved it saves more, in a journal of its own. all says that what it saved is seen to be as it was; then that journal can be removed. The error says why the card could
 // not be written; a place that fails is none. The meter counts what is written, up to Displaced.
 func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Journal) (all bool, err error) {
-	r := &spotsRun{Spots: Spots{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
-	r.Subject = Subject{dev: dev, meter: m, rep: &Report{Method: BySpots}}
-	defer r.close()
-	if err := r.open(1); err != nil {
+	r := &run{Test: Test{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
+	r.Subject = probe.Subject{Dev: dev, Progress: m, Report: &gauge.Report{Method: gauge.BySpots}}
+	defer r.Close()
+	if err := r.Open(1); err != nil {
 		return true, err
 	}
-	buf, err := r.blocks.Get(context.Background())
+	buf, err := r.Blocks.Get(context.Background())
 	if err != nil {
 		return true, err
 	}
-	defer r.blocks.Put(buf)
+	defer r.Blocks.Put(buf)
 	for _, batch := range p.Batches {
 		for _, place := range batch {
 			e := extentOf(place)
 			r.spots = append(r.spots, spot{off: e.Offset, n: e.Length})
-			if e.Length > sampleSize {
+			if e.Length > probe.SampleSize {
 				r.displacing.pieces = append(r.displacing.pieces, place)
 			}
 		}
@@ -340,16 +341,16 @@ func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Jou
 	if err := r.displaceBack(buf); err != nil {
 		return false, err
 	}
-	if err := r.settle(); err != nil {
+	if err := r.Settle(); err != nil {
 		return false, err
 	}
-	r.meter = nil
+	r.Progress = nil
 	err = r.seeBack(buf)
 	return err == nil && !r.pending, err
 }
 
 // overwritten tells whether a sector below the real size of a card whose addresses repeat was overwritten by what this test wrote elsewhere.
-func (r *spotsRun) overwritten(off, real int64) bool {
+func (r *run) overwritten(off, real int64) bool {
 	over := func(from, n int64) bool {
 		k := (off - from) % real
 		if k < 0 {
@@ -359,5 +360,5 @@ func (r *spotsRun) overwritten(off, real int64) bool {
 	}
 	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { return over(p.Offset, int64(len(p.Data))) }) ||
 		slices.ContainsFunc(r.spots, func(s spot) bool { return !s.skipped && over(s.off, s.n) }) ||
-		slices.ContainsFunc(r.extra, func(at int64) bool { return over(at, int64(r.dev.SectorSize())) })
+		slices.ContainsFunc(r.extra, func(at int64) bool { return over(at, int64(r.Dev.SectorSize())) })
 }

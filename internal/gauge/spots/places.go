@@ -1,4 +1,4 @@
-package gauge
+package spots
 
 import (
 	"cmp"
@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"slices"
 
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/layout"
 )
 
@@ -17,23 +19,23 @@ type spot struct {
 	skipped bool // it can't be read, so what is there could not be put back
 	failed  bool // it can't be written
 	order   int  // in which the places were written
-	first   outcome
-	second  outcome
+	first   probe.Outcome
+	second  probe.Outcome
 }
 
 func (s *spot) end() int64 { return s.off + s.n }
 
 // state of the spot after two readings.
-func (s *spot) state() State {
-	a, b := s.first.state, s.second.state
+func (s *spot) state() gauge.State {
+	a, b := s.first.State, s.second.State
 	switch {
 	case s.skipped:
-		return Failing
+		return gauge.Failing
 	case s.failed:
-		return Unwritable
-	case a != b && (a == Good || b == Good):
-		return Shaky
-	case Rank(b) > Rank(a):
+		return gauge.Unwritable
+	case a != b && (a == gauge.Good || b == gauge.Good):
+		return gauge.Shaky
+	case gauge.Rank(b) > gauge.Rank(a):
 		return b
 	}
 	return a
@@ -50,7 +52,7 @@ type comb struct {
 // read takes some 20 ms. With most, a quick search only looks for distances that are multiples of the step, as sizes of flash are, up to most bytes.
 func combOf(size, most int64, quick bool, sector int) comb {
 	const widest, fewest, mostTeeth = 1 << 20, 16, 1536
-	c := comb{step: min(widest, size/64/sampleSize*sampleSize)}
+	c := comb{step: min(widest, size/64/probe.SampleSize*probe.SampleSize)}
 	if c.step == 0 {
 		return comb{}
 	}
@@ -94,9 +96,9 @@ var capacities = []int64{1, 2, 4, 8, 16, 32, 64, 128, 200, 256, 400, 512, 1000, 
 // needed are the first and last places of the card, and those around the end of what is needed of it.
 func needed(size, most int64, sector int) (spots []spot) {
 	end := min(most/int64(sector)*int64(sector), size)
-	for _, off := range []int64{0, end - sampleSize, end, size - sampleSize} {
-		if off >= 0 && off+sampleSize <= size {
-			spots = append(spots, spot{off: off, n: sampleSize, must: off == 0 || off+sampleSize == size})
+	for _, off := range []int64{0, end - probe.SampleSize, end, size - probe.SampleSize} {
+		if off >= 0 && off+probe.SampleSize <= size {
+			spots = append(spots, spot{off: off, n: probe.SampleSize, must: off == 0 || off+probe.SampleSize == size})
 		}
 	}
 	return spots
@@ -114,9 +116,9 @@ func edges(size int64, sector int) (spots []spot) {
 	}
 	for _, p := range at {
 		p -= p % int64(sector)
-		for _, off := range []int64{p - sampleSize, p} {
-			if off >= 0 && off+sampleSize <= size {
-				spots = append(spots, spot{off: off, n: sampleSize, must: off == 0 || off+sampleSize == size})
+		for _, off := range []int64{p - probe.SampleSize, p} {
+			if off >= 0 && off+probe.SampleSize <= size {
+				spots = append(spots, spot{off: off, n: probe.SampleSize, must: off == 0 || off+probe.SampleSize == size})
 			}
 		}
 	}
@@ -126,13 +128,13 @@ func edges(size int64, sector int) (spots []spot) {
 // scattered are places by chance: one in each of so many equal parts.
 func scattered(size int64, parts int, random *rand.Rand) (spots []spot) {
 	for i := range int64(parts) {
-		from := mulDiv(size, i, int64(parts)) / sampleSize * sampleSize
-		to := mulDiv(size, i+1, int64(parts)) / sampleSize * sampleSize
-		if to-from < sampleSize {
+		from := mulDiv(size, i, int64(parts)) / probe.SampleSize * probe.SampleSize
+		to := mulDiv(size, i+1, int64(parts)) / probe.SampleSize * probe.SampleSize
+		if to-from < probe.SampleSize {
 			continue
 		}
-		off := from + random.Int64N((to-from)/sampleSize)*sampleSize
-		spots = append(spots, spot{off: off, n: sampleSize, random: true})
+		off := from + random.Int64N((to-from)/probe.SampleSize)*probe.SampleSize
+		spots = append(spots, spot{off: off, n: probe.SampleSize, random: true})
 	}
 	return spots
 }

@@ -1,26 +1,16 @@
-package gauge
+package whole
 
 import (
 	"context"
 	"slices"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/mark"
+	"zipstamp/internal/gauge/probe"
 	"zipstamp/internal/meter"
-)
-
-// hopelessRow is how many blocks in a row must fail altogether before it is asked whether all that is left fails.
-const hopelessRow = 4
-
-// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each a quarter
-// farther than the one before. A lost place shows as soon as the card's memory has forgotten it.
-const (
-	nearest  = BlockSize
-	farthest = 8 << 30
 )
 
 // leastLoss is how long a stretch that seems to be lost must be before it is taken for the end of what is real, bytes: a block of flash that fails is
@@ -29,9 +19,9 @@ func leastLoss(real int64) int64 { return max(6<<20, real/256) }
 
 // behind looks back from the head: whether the start has been overwritten, and whether what was written before is still there. It returns a loss that is
 // certain, and nil otherwise.
-func (r *wholeRun) behind() (*Loss, error) {
-	if r.cached() {
-		if err := r.settle(); err != nil {
+func (r *run) behind() (*gauge.Loss, error) {
+	if r.Cached() {
+		if err := r.Settle(); err != nil {
 			return nil, err
 		}
 	}
@@ -47,9 +37,9 @@ const smallMemory = 40 << 20
 
 // repeats looks at the start of the card: there, a card whose addresses repeat has what was written last. overwritten tells whether the start was overwritten at all; then
 // what is lost behind the head says nothing.
-func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
-	is := func(off int64) (o outcome, d int64, err error) {
-		o, err = r.test(off, min(sampleSize, r.head-off))
+func (r *run) repeats() (loss *gauge.Loss, overwritten bool, err error) {
+	is := func(off int64) (o probe.Outcome, d int64, err error) {
+		o, err = r.Probe(off, min(probe.SampleSize, r.head-off))
 		return o, distance(o, off), err
 	}
 	for _, off := range []int64{0, 64 << 10} {
@@ -67,10 +57,10 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 	}
 	// From its start to some place all has been overwritten, several times over perhaps; only places near that one tell by how few.
 	over, right := int64(0), r.head
-	for right-over > sampleSize {
-		mid := over + (right-over)/2/sampleSize*sampleSize
+	for right-over > probe.SampleSize {
+		mid := over + (right-over)/2/probe.SampleSize*probe.SampleSize
 		if mid == over {
-			mid = over + sampleSize
+			mid = over + probe.SampleSize
 		}
 		if _, d, err := is(mid); err != nil {
 			return nil, true, err
@@ -84,7 +74,7 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 	var first mark.Reading
 	const samples = 64
 	for i := range int64(samples) {
-		off := right * i / samples / sampleSize * sampleSize
+		off := right * i / samples / probe.SampleSize * probe.SampleSize
 		if i == samples-1 {
 			off = over
 		}
@@ -96,24 +86,24 @@ func (r *wholeRun) repeats() (loss *Loss, overwritten bool, err error) {
 			continue
 		}
 		if seen++; seen == 1 {
-			first = o.readings[0]
+			first = o.Readings[0]
 		}
-		same = same && o.readings[0] == first
+		same = same && o.Readings[0] == first
 		step = card.Period(step, d)
 	}
 	switch certain := step > smallMemory || right >= step/8*5; {
-	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*sampleSize: // so few places may also read as what was written last: more is known farther on
+	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*probe.SampleSize: // so few places may also read as what was written last: more is known farther on
 		return nil, true, nil
 	case same: // everywhere the same: it reads as what was written last
 		return nil, false, nil
 	}
-	return &Loss{Repeats: true, Real: step}, true, nil
+	return &gauge.Loss{Repeats: true, Real: step}, true, nil
 }
 
 // distance is how far from its place a stamp is that overwrote it, bytes: the greatest common divisor of those in an outcome; 0 if none did. Only what was
 // written later, which is farther up, can have.
-func distance(o outcome, off int64) (step int64) {
-	for i, k := range o.readings {
+func distance(o probe.Outcome, off int64) (step int64) {
+	for i, k := range o.Readings {
 		if d := k.Of*mark.Size - off - int64(i)*mark.Size; k.Kind == mark.Elsewhere && d > 0 {
 			step = card.Period(step, d)
 		}
@@ -121,49 +111,27 @@ func distance(o outcome, off int64) (step int64) {
 	return step
 }
 
-// trail are the places behind the head that are read back.
-func trail(head int64) (at []int64) {
-	for d := int64(nearest); d <= min(head, farthest); d += max(d/4, BlockSize) / sampleSize * sampleSize {
-		at = append(at, (head-d)/sampleSize*sampleSize)
-	}
-	return at
-}
-
-// testAll tests places, several at once.
-func (s *Subject) testAll(at []int64) ([]outcome, error) {
-	all := make([]outcome, len(at))
-	var workers errgroup.Group
-	workers.SetLimit(inFlight)
-	for i, off := range at {
-		workers.Go(func() (err error) {
-			all[i], err = s.test(off, sampleSize)
-			return err
-		})
-	}
-	return all, workers.Wait()
-}
-
 // trails reads back places behind the head. Where one is lost, the first lost one is looked for.
-func (r *wholeRun) trails() (*Loss, error) {
+func (r *run) trails() (*gauge.Loss, error) {
 	lowest, highest := int64(-1), int64(-1)
-	at := trail(r.head)
-	found, err := r.testAll(at)
+	at := probe.Trail(r.head)
+	found, err := r.ProbeAll(at)
 	if err != nil {
 		return nil, err
 	}
 	for i, off := range at {
-		if found[i].state == Missing {
-			j := slices.IndexFunc(found[i].readings, func(k mark.Reading) bool { return stateOf(k.Kind) == Missing })
-			sector := int64(r.dev.SectorSize())
+		if found[i].State == gauge.Missing {
+			j := slices.IndexFunc(found[i].Readings, func(k mark.Reading) bool { return probe.StateOf(k.Kind) == gauge.Missing })
+			sector := int64(r.Dev.SectorSize())
 			lowest, highest = off+int64(max(j, 0))*mark.Size/sector*sector, max(highest, off)
 		}
 	}
 	if lowest < 0 {
 		return nil, nil
 	}
-	if o, err := r.test(0, sampleSize); err != nil {
+	if o, err := r.Probe(0, probe.SampleSize); err != nil {
 		return nil, err
-	} else if o.readings != nil && stateOf(o.readings[0].Kind) == Missing {
+	} else if o.Readings != nil && probe.StateOf(o.Readings[0].Kind) == gauge.Missing {
 		return r.keepsTheLast(lowest)
 	}
 	real, err := r.boundary(0, lowest)
@@ -174,42 +142,42 @@ func (r *wholeRun) trails() (*Loss, error) {
 	const samples = 24
 	lost := 0
 	for i := range int64(samples) {
-		off := real + (highest-real)*i/samples/sampleSize*sampleSize
-		o, err := r.test(off, sampleSize)
+		off := real + (highest-real)*i/samples/probe.SampleSize*probe.SampleSize
+		o, err := r.Probe(off, probe.SampleSize)
 		if err != nil {
 			return nil, err
 		}
-		if o.state == Missing {
+		if o.State == gauge.Missing {
 			lost++
-			r.lostSample = append(r.lostSample, o.readings...)
-			again, err := r.test(off, sampleSize)
+			r.LostSample = append(r.LostSample, o.Readings...)
+			again, err := r.Probe(off, probe.SampleSize)
 			if err != nil {
 				return nil, err
 			}
-			r.changing = r.changing || again.sum != o.sum
+			r.Changing = r.Changing || again.Sum != o.Sum
 		}
 	}
 	if lost < samples*9/10 {
-		r.lostSample = nil
+		r.LostSample = nil
 		return nil, nil
 	}
-	cached := r.head - highest - nearest
-	if cached <= BlockSize {
+	cached := r.head - highest - probe.Nearest
+	if cached <= gauge.BlockSize {
 		cached = 0
 	}
-	return &Loss{Real: real, Cached: cached}, nil
+	return &gauge.Loss{Real: real, Cached: cached}, nil
 }
 
 // keepsTheLast looks how much is kept of what was written last, where what was written first is lost: wherever it is written, the card keeps only so much.
-func (r *wholeRun) keepsTheLast(lost int64) (*Loss, error) {
+func (r *run) keepsTheLast(lost int64) (*gauge.Loss, error) {
 	kept := r.head // nothing but what was written last, at most
-	for kept-lost > BlockSize {
-		mid := lost + (kept-lost)/2/sampleSize*sampleSize
-		o, err := r.test(mid, sampleSize)
+	for kept-lost > gauge.BlockSize {
+		mid := lost + (kept-lost)/2/probe.SampleSize*probe.SampleSize
+		o, err := r.Probe(mid, probe.SampleSize)
 		if err != nil {
 			return nil, err
 		}
-		if o.state == Missing {
+		if o.State == gauge.Missing {
 			lost = mid
 		} else {
 			kept = mid
@@ -220,23 +188,23 @@ func (r *wholeRun) keepsTheLast(lost int64) (*Loss, error) {
 	}
 	const samples = 24
 	for i := range int64(samples) {
-		if o, err := r.test(lost*i/samples/sampleSize*sampleSize, sampleSize); err != nil || o.state != Missing {
+		if o, err := r.Probe(lost*i/samples/probe.SampleSize*probe.SampleSize, probe.SampleSize); err != nil || o.State != gauge.Missing {
 			return nil, err
 		}
 	}
-	return &Loss{Anywhere: true, Real: max(r.head-kept-Displaced, 0), Most: r.head - lost}, nil // a memory may have answered for the last of it
+	return &gauge.Loss{Anywhere: true, Real: max(r.head-kept-gauge.Displaced, 0), Most: r.head - lost}, nil // a memory may have answered for the last of it
 }
 
 // boundary is the first lost sector between a place that holds and one that is lost, bytes.
-func (r *wholeRun) boundary(good, lost int64) (int64, error) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) boundary(good, lost int64) (int64, error) {
+	sector := int64(r.Dev.SectorSize())
 	for lost-good > sector {
 		mid := good + (lost-good)/2/sector*sector
-		o, err := r.test(mid, sector)
+		o, err := r.Probe(mid, sector)
 		if err != nil {
 			return 0, err
 		}
-		if o.state == Missing {
+		if o.State == gauge.Missing {
 			lost = mid
 		} else {
 			good = mid
@@ -247,10 +215,10 @@ func (r *wholeRun) boundary(good, lost int64) (int64, error) {
 
 // limited asks, after many blocks in a row could not be written at all, whether anything can be written from there on. If not, the boundary is a limit
 // of the reader, or of what is left of the card, and the test goes no farther.
-func (r *wholeRun) limited() (bool, error) {
-	sector := int64(r.dev.SectorSize())
+func (r *run) limited() (bool, error) {
+	sector := int64(r.Dev.SectorSize())
 	fails := func(off int64) (bool, error) {
-		err := r.put(off, sector)
+		err := r.Put(off, sector)
 		if err == nil || card.IsBadPlace(err) {
 			return err != nil, nil
 		}
@@ -260,7 +228,7 @@ func (r *wholeRun) limited() (bool, error) {
 	for i := range int64(16) {
 		off := from + (r.limit-sector-from)*i/15/sector*sector
 		if bad, err := fails(off); err != nil || !bad {
-			r.failedRow = 0
+			r.FailedRow = 0
 			return false, err
 		}
 	}
@@ -283,70 +251,60 @@ func (r *wholeRun) limited() (bool, error) {
 			good = mid
 		}
 	}
-	r.rep.Limit = bad
-	r.bad = r.bad.Outside(bad, r.dev.Size())
-	r.bad.Add(StretchOf(bad, r.limit-bad, Unwritable))
+	r.Report.Limit = bad
+	r.Bad = r.Bad.Outside(bad, r.Dev.Size())
+	r.Bad.Add(gauge.StretchOf(bad, r.limit-bad, gauge.Unwritable))
 	r.head, r.limit = bad, bad
 	return true, nil
 }
 
 // lastGood is where the first of the places starts that could not be written up to the head.
-func (r *wholeRun) lastGood() int64 {
+func (r *run) lastGood() int64 {
 	at := r.head
-	for i := len(r.bad.List) - 1; i >= 0 && r.bad.List[i].State == Unwritable && r.bad.List[i].End() == at; i-- {
-		at = r.bad.List[i].Offset
+	for i := len(r.Bad.List) - 1; i >= 0 && r.Bad.List[i].State == gauge.Unwritable && r.Bad.List[i].End() == at; i-- {
+		at = r.Bad.List[i].Offset
 	}
 	return at
 }
 
 // cutShort ends a test whose verdict is known: what is real is written again where it was overwritten, and read back; and the card's end is looked at,
 // which some cards keep.
-func (r *wholeRun) cutShort(ctx context.Context, loss *Loss) error {
-	r.rep.Loss = loss
+func (r *run) cutShort(ctx context.Context, loss *gauge.Loss) error {
+	r.Report.Loss = loss
 	if loss.Anywhere {
 		return nil
 	}
 	r.limit = loss.Real
 	from := int64(0)
 	if loss.Repeats {
-		r.meter.Begin(meter.Rewrite, min(r.head-loss.Real, loss.Real))
-		if err := r.inOrder(ctx, 0, min(r.head-loss.Real, loss.Real), r.rewriteBlock); err != nil {
+		r.Progress.Begin(meter.Rewrite, min(r.head-loss.Real, loss.Real))
+		if err := r.InOrder(ctx, 0, min(r.head-loss.Real, loss.Real), r.RewriteBlock); err != nil {
 			return err
 		}
-	} else if r.First == 0 || r.First == r.dev.Size() {
+	} else if r.First == 0 || r.First == r.Dev.Size() {
 		if err := r.findTail(ctx, loss); err != nil {
 			return err
 		}
 	}
-	r.bad = r.bad.Outside(loss.Real, r.dev.Size()) // what was noted beyond is part of the loss
+	r.Bad = r.Bad.Outside(loss.Real, r.Dev.Size()) // what was noted beyond is part of the loss
 	if loss.Repeats {
-		r.bad = r.bad.Outside(0, min(r.head-loss.Real, loss.Real)) // likewise; it is read once more
+		r.Bad = r.Bad.Outside(0, min(r.head-loss.Real, loss.Real)) // likewise; it is read once more
 	}
-	if err := r.flush(); err != nil {
+	if err := r.Flush(); err != nil {
 		return err
 	}
-	if err := r.readBack(ctx, from, loss.Real, meter.ReadBack, false); err != nil {
+	if err := r.ReadBack(ctx, from, loss.Real, meter.ReadBack, nil); err != nil {
 		return err
 	}
 	if loss.Tail > 0 {
-		return r.readBack(ctx, r.dev.Size()-loss.Tail, r.dev.Size(), meter.ReadBack, false)
+		return r.ReadBack(ctx, r.Dev.Size()-loss.Tail, r.Dev.Size(), meter.ReadBack, nil)
 	}
 	return nil
 }
 
-// rewriteBlock writes stamps where some were before. A failure is found when they are read back.
-func (r *wholeRun) rewriteBlock(buf []byte, off int64) error {
-	err := r.writeAt(buf, off)
-	r.meter.Add(int64(len(buf)))
-	if card.IsBadPlace(err) {
-		return nil
-	}
-	return err
-}
-
 // displace writes stamps again from the card's start on, so that its own memory has those and no longer what was written before.
-func (r *wholeRun) displace(ctx context.Context, n int64) error {
-	return r.inOrder(ctx, 0, n, r.rewriteBlock)
+func (r *run) displace(ctx context.Context, n int64) error {
+	return r.InOrder(ctx, 0, n, r.RewriteBlock)
 }
 
 // tailProbes is how many places are tried at once beyond a loss.
@@ -354,13 +312,13 @@ const tailProbes = 64
 
 // findTail looks whether the card keeps what is written to its end, as some do so that a table or a file system there looks right, and writes all of
 // that.
-func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
+func (r *run) findTail(ctx context.Context, loss *gauge.Loss) error {
 	start := time.Now()
-	defer func() { r.rep.TookPhase(meter.Bound, 0, start) }()
-	r.meter.Begin(meter.Bound, 0)
-	size, sector := r.dev.Size(), int64(r.dev.SectorSize())
+	defer func() { r.Report.TookPhase(meter.Bound, 0, start) }()
+	r.Progress.Begin(meter.Bound, 0)
+	size, sector := r.Dev.Size(), int64(r.Dev.SectorSize())
 	// What displaces is at the start, lost or not, and no place is tried there.
-	memory := min(max(Displaced, 2*loss.Cached), size/2) / sector * sector
+	memory := min(max(gauge.Displaced, 2*loss.Cached), size/2) / sector * sector
 	from := max(loss.Real, memory)
 	// Places are tried between the two bounds, until they are next to each other: lost below, kept from the upper one on.
 	lost, keeps := from-sector, size
@@ -378,22 +336,22 @@ func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 		slices.Sort(at)
 		at = slices.Compact(at)
 		for _, off := range at {
-			if err := r.put(off, sector); err != nil && !card.IsBadPlace(err) {
+			if err := r.Put(off, sector); err != nil && !card.IsBadPlace(err) {
 				return err
 			}
 		}
 		if err := r.displace(ctx, memory); err != nil {
 			return err
 		}
-		if err := r.settle(); err != nil {
+		if err := r.Settle(); err != nil {
 			return err
 		}
 		for i := len(at) - 1; i >= 0; i-- {
-			o, err := r.test(at[i], sector)
+			o, err := r.Probe(at[i], sector)
 			if err != nil {
 				return err
 			}
-			if o.state == Missing || o.state == Failing {
+			if o.State == gauge.Missing || o.State == gauge.Failing {
 				lost = at[i]
 				break
 			}
@@ -405,5 +363,5 @@ func (r *wholeRun) findTail(ctx context.Context, loss *Loss) error {
 	}
 	loss.Tail = size - keeps
 	loss.Exact = loss.Exact && (keeps > from || from == loss.Real)
-	return r.inOrder(ctx, keeps, size, r.rewriteBlock)
+	return r.InOrder(ctx, keeps, size, r.RewriteBlock)
 }

@@ -1,4 +1,4 @@
-package gauge
+package spots
 
 import (
 	"math/rand/v2"
@@ -7,6 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/probe"
 )
 
 // seesRepeat tells whether a comb sees that addresses repeat after a distance: whether a tooth lies whole under a window, a multiple of the distance away.
@@ -100,7 +103,7 @@ func TestEveryPartHasAPlace(t *testing.T) {
 func TestSpotsOnTwoTerabytesWriteLittle(t *testing.T) {
 	const size = 2_000_000_000_000 / 512 * 512
 	spots := disjoint(append(append(scattered(size, DefaultPlaces, rand.New(rand.NewPCG(1, 1))), edges(size, 512)...), combOf(size, size, false, 512).teeth(size, 512)...))
-	bytes := int64(Displaced)
+	bytes := int64(gauge.Displaced)
 	for _, s := range spots {
 		bytes += 2 * s.n
 	}
@@ -111,10 +114,10 @@ func TestSpotsOnTwoTerabytesWriteLittle(t *testing.T) {
 func TestUsedUpCardsAreKnownByTheOrder(t *testing.T) {
 	make := func(lost ...int) (all []*spot) {
 		for i := range 50 {
-			s := &spot{n: 4096, order: (i * 7) % 50, first: outcome{state: Good}, second: outcome{state: Good}}
+			s := &spot{n: 4096, order: (i * 7) % 50, first: probe.Outcome{State: gauge.Good}, second: probe.Outcome{State: gauge.Good}}
 			for _, l := range lost {
 				if s.order == l {
-					s.first.state, s.second.state = Missing, Missing
+					s.first.State, s.second.State = gauge.Missing, gauge.Missing
 				}
 			}
 			all = append(all, s)
