@@ -12,8 +12,10 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/demo"
@@ -131,12 +133,35 @@ func (d *desk) card(name string, flags ...string) {
 	d.want(0, "Made the practice card", append([]string{"practice", "new", name}, flags...)...)
 }
 
-// document is the one JSON document of a run.
+// document is the one JSON document of a run. It follows the schema that it names, and has the exit status of the run.
 func document(t *testing.T, r run) map[string]any {
 	t.Helper()
-	var doc map[string]any
 	dec := json.NewDecoder(strings.NewReader(r.out))
+	dec.UseNumber()
+	var doc map[string]any
 	require.NoError(t, dec.Decode(&doc), "%s", r.out)
 	require.False(t, dec.More(), "one document only")
+	require.NoError(t, schemaOf(doc).Validate(doc), "%s", r.out)
+	require.Equal(t, json.Number(strconv.Itoa(r.status)), doc["exit"])
+	doc = nil
+	require.NoError(t, json.Unmarshal([]byte(r.out), &doc)) // with plain numbers, for tests
 	return doc
+}
+
+// schemas are those in docs/schemas, by their names.
+var schemas = sync.OnceValue(func() map[string]*jsonschema.Schema {
+	compiler := jsonschema.NewCompiler()
+	compiler.AssertFormat()
+	paths, _ := filepath.Glob("../docs/schemas/*.json")
+	all := map[string]*jsonschema.Schema{}
+	for _, path := range paths {
+		all[strings.TrimSuffix(filepath.Base(path), ".json")] = compiler.MustCompile(path)
+	}
+	return all
+})
+
+// schemaOf is the schema that a document names.
+func schemaOf(doc map[string]any) *jsonschema.Schema {
+	name, _ := doc["schema"].(string)
+	return schemas()[name]
 }

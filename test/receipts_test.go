@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -18,43 +17,43 @@ import (
 // TestReceiptsAreListedShownAndExported has one receipt of each job.
 func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d := newDesk(t, osXZ, demo.Sums)
-	d.want(0, "There are no receipts.", "receipts", "list")
+	d.want(0, "There are no receipts yet.", "receipts", "list")
 	d.want(2, "there is no such receipt", "receipts", "show")
 	d.card("good.card", "--claimed", "64MB", "--serial", "SW-0001")
 	d.card("liar.card", "--claimed", "512MB", "--real", "70MB", "--beyond", "drop", "--serial", "SW-0003")
 	d.card("tiny.card", "--claimed", "8MB")
-	d.want(0, "", "stamp", "--yes", osXZ, "good.card")
-	d.want(0, "", "recheck", "good.card", osXZ)
-	d.want(0, "in sequence", "pace", "good.card")
-	d.want(0, "is as it was stamped", "recheck", "good.card") // it left the card as it was
+	var printed []string // the latest last
+	job := func(status int, says string, args ...string) {
+		t.Helper()
+		printed = append(printed, d.want(status, says, args...).out)
+	}
+	job(0, "", "stamp", "--yes", osXZ, "good.card")
+	job(0, "", "recheck", "good.card", osXZ)
+	job(0, "in sequence", "pace", "good.card")
+	job(0, "is as it was stamped", "recheck", "good.card") // it left the card as it was
 	d.want(4, "too small to measure", "pace", "tiny.card")
 	d.want(4, "no test of it is known", "blank", "--yes", "--real-size", "liar.card")
-	d.want(6, "", "gauge", "spots", "liar.card")
-	d.want(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
+	job(6, "", "gauge", "spots", "liar.card")
+	job(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
 	d.want(4, "found that it holds less than it claims", "blank", "--yes", "liar.card")
 	d.want(4, "bytes) are too few for a FAT32", "blank", "--yes", "tiny.card")
 	d.want(2, "can't have", "blank", "--yes", "--label", "a/b", "liar.card")
-	d.want(6, "", "gauge", "whole", "--yes", "liar.card")
+	job(6, "", "gauge", "whole", "--yes", "liar.card")
 
 	r := d.want(0, "7 receipts, the latest first", "receipts", "list")
 	assert.Contains(t, r.out, "gauge whole liar.card: counterfeit")
 	assert.Contains(t, r.out, "stamp of saltmarsh-os.img.xz on good.card: good")
 	d.want(0, "3 receipts", "receipts", "list", "--card", "sw-0003")
 	d.want(0, "3 receipts", "receipts", "list", "--image", "SALTMARSH")
-	d.want(0, "There are no receipts", "receipts", "list", "--until", "2020-01-01")
+	d.want(0, "None of the 7 receipts matches.", "receipts", "list", "--until", "2020-01-01")
 	d.want(0, "7 receipts", "receipts", "list", "--since", "2020-01-01", "--until", "2099-01-01")
 	d.want(2, "is not a date", "receipts", "list", "--since", "yesterday")
 
 	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*.json"))
 	require.NoError(t, err)
-	schema, err := jsonschema.NewCompiler().Compile("../docs/receipt.schema.json")
-	require.NoError(t, err)
 	for i := range 7 {
 		number := string(rune('1' + i))
-		doc := document(t, d.want(0, "", "receipts", "show", number, "--json"))
-		assert.NoError(t, schema.Validate(doc), "%v", doc["job"])
-		shown := d.want(0, doc["sentence"].(string)[:20], "receipts", "show", number)
-		assert.NotEmpty(t, shown.out)
+		assert.Equal(t, printed[6-i], d.want(0, "", "receipts", "show", number).out, "what the command printed")
 	}
 	require.Len(t, files, 7)
 	d.write("disk.img", nil)

@@ -19,35 +19,20 @@ import (
 
 func (a *app) blank() *cobra.Command {
 	b := &blanking{gauging: &gauging{record: record{app: a}, job: receipt.JobBlank}}
-	cmd := &cobra.Command{
-		Use:   "blank [CARD]",
-		Short: "Make an empty card again, ready for other use",
-		Long: `Blank makes an empty card: a partition table with one partition, and an empty
-FAT32 file system in it, which cameras, players and all computers can use. The
-partition and the data in it start at multiples of 4 MiB, as flash needs it.
-exFAT is not made: there is no sound library for it.
-
-` + cardNames + `
-All that was on the card is lost. With --real-size only so much of it is used as
-a test found to be real (zipstamp gauge).`,
-		Example: `  zipstamp blank /dev/sdb --label TIDES
-  zipstamp blank --real-size liar.card`,
-		Args: takes("one card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			noEject, err := cmd.Flags().GetBool("no-eject")
-			if err != nil {
-				return err
-			}
-			b.noEject = noEject
-			return b.run(cmd.Context(), args)
-		},
-	}
+	cmd := a.command("blank", 0, 1, func(cmd *cobra.Command, args []string) error {
+		noEject, err := cmd.Flags().GetBool("no-eject")
+		if err != nil {
+			return err
+		}
+		b.noEject = noEject
+		return b.run(cmd.Context(), args)
+	})
 	f := cmd.Flags()
 	b.o.handling.flags(f)
-	f.StringVar(&b.label, "label", "", "the `NAME` of the file system, up to 11 characters")
-	f.BoolVar(&b.realSize, "real-size", false, "use only what a test found to be real")
-	f.Bool("no-eject", false, "leave the card in the reader ready for use")
-	f.StringVar(&b.o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	f.StringVar(&b.label, "label", "", "")
+	f.BoolVar(&b.realSize, "real-size", false, "")
+	noEjectFlag(f)
+	receiptFlag(f, &b.o.receipt)
 	return cmd
 }
 

@@ -12,43 +12,34 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/document"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 func (a *app) cards() *cobra.Command {
 	var all, arrive bool
-	cmd := &cobra.Command{
-		Use:   "cards",
-		Short: "List the cards that may be written",
-		Long: `Cards lists the memory cards and sticks that are put in: what each is, what is
-on it, and what was last stamped onto it. The computer's own disks are never
-among them; --all shows these too, each with the reason why it can't be chosen.
-With --arrive it waits for the next card that is put in, and names it.`,
-		Example: `  zipstamp cards
-  zipstamp cards --arrive`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if all && arrive {
-				return &usageError{errors.New("--all and --arrive don't go together")}
-			}
-			if arrive {
-				return a.arrival(cmd.Context())
-			}
-			listed, err := a.survey()
-			if err != nil {
-				return err
-			}
-			if a.json {
-				a.printJSON(cardsDocument(listed, all))
-				return nil
-			}
-			a.screen.Cards(listed, all)
+	cmd := a.command("cards", 0, 0, func(cmd *cobra.Command, _ []string) error {
+		if all && arrive {
+			return &usageError{errors.New("--all and --arrive don't go together")}
+		}
+		if arrive {
+			return a.arrival(cmd.Context())
+		}
+		listed, err := a.survey()
+		if err != nil {
+			return err
+		}
+		if a.json {
+			a.printJSON(cardsDocument(listed, all))
 			return nil
-		},
-	}
-	cmd.Flags().BoolVar(&all, "all", false, "show every disk, with the reason why it can't be chosen")
-	cmd.Flags().BoolVar(&arrive, "arrive", false, "wait for the next card that is put in, and name it")
+		}
+		a.screen.Cards(listed, all)
+		return nil
+	})
+	cmd.Flags().BoolVar(&all, "all", false, "")
+	cmd.Flags().BoolVar(&arrive, "arrive", false, "")
 	return cmd
 }
 
@@ -135,9 +126,8 @@ func (a *app) history() []receipt.Document {
 // The JSON document of cards.
 type (
 	cardList struct {
-		Cards int          `json:"cards"` // version of the document
-		List  []listedCard `json:"list"`
-		Exit  int          `json:"exit"`
+		document.Head
+		List []listedCard `json:"list"`
 	}
 	listedCard struct {
 		Path       string         `json:"path"`
@@ -180,11 +170,10 @@ type (
 		Marks    []string `json:"marks,omitempty"`
 	}
 	listedPart struct {
-		Number     int    `json:"number"`
-		Path       string `json:"path"`
-		Size       int64  `json:"size"`
-		FileSystem string `json:"file_system,omitempty"`
-		Label      string `json:"label,omitempty"`
+		Number     int       `json:"number"`
+		Path       string    `json:"path"`
+		Length     int64     `json:"length"`
+		FileSystem *peekedFS `json:"file_system,omitempty"`
 	}
 	cardMount struct {
 		Device string `json:"device"`
@@ -210,7 +199,7 @@ func causeOf(r guard.Reason) string {
 }
 
 func cardsDocument(listed []view.Listed, all bool) cardList {
-	doc := cardList{Cards: 1, List: []listedCard{}}
+	doc := cardList{document.New(document.Cards, statusGood, view.CardsSentence(listed)), []listedCard{}}
 	for _, l := range listed {
 		if !all && !l.IsCard() {
 			continue
@@ -237,7 +226,7 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 			one.Table, one.DiskID = string(l.Contents.Table.Scheme), l.Contents.Table.ID
 		}
 		for _, p := range l.Parts() {
-			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, string(p.Kind), p.Label})
+			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, peekFS(layout.FileSystem{Kind: p.Kind, Label: p.Label})})
 		}
 		for _, m := range d.Mounts {
 			one.Mounts = append(one.Mounts, cardMount{m.Source, m.Point})

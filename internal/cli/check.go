@@ -15,9 +15,9 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/sync/errgroup"
 
-	"zipstamp/internal/card/practice"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -31,36 +31,21 @@ type published struct {
 	sums    []string
 	keys    []string
 	member  string
-	limit   string // bytes, as a person writes them
+	limit   limit
 }
 
 func (p *published) flags(f *pflag.FlagSet) {
-	f.StringArrayVar(&p.digests, "digest", nil, "the published digest, as `TEXT` (may be repeated)")
-	f.StringArrayVar(&p.sums, "sums", nil, "a `FILE` with published digests (may be repeated)")
-	f.StringArrayVar(&p.keys, "key", nil, "a `FILE` with a public key, by which it must be signed (may be repeated)")
-	f.StringVar(&p.member, "member", "", "the `NAME` of the image within an archive that holds several")
-	limitFlag(f, &p.limit)
-}
-
-func limitFlag(f *pflag.FlagSet, limit *string) {
-	f.StringVar(limit, "max-unpacked", "", "the most that an image may unpack to, as `SIZE`")
+	f.StringArrayVar(&p.digests, "digest", nil, "")
+	f.StringArrayVar(&p.sums, "sums", nil, "")
+	f.StringArrayVar(&p.keys, "key", nil, "")
+	memberFlag(f, &p.member)
+	p.limit.flag(f)
 }
 
 // bound sets the limit that the user gave, or another.
-func bound(f *image.File, limit string, otherwise int64) error {
-	f.Limit = otherwise
-	if limit == "" {
-		return nil
-	}
-	n, err := practice.ParseSize(limit)
-	if err == nil && n <= 0 {
-		err = errors.New("it must be more than nothing")
-	}
-	if err != nil {
-		return &usageError{fmt.Errorf("--max-unpacked %s: %w", limit, err)}
-	}
-	f.Limit = int64(n)
-	return nil
+func bound(f *image.File, l limit, otherwise int64) (err error) {
+	f.Limit, err = l.or(otherwise)
+	return err
 }
 
 // given reads the digests of the command line. What is nearly a digest may turn out to be one that was copied wrong.
@@ -146,47 +131,26 @@ func openError(err error) error {
 func (a *app) check() *cobra.Command {
 	var p published
 	var mustMatch bool
-	cmd := &cobra.Command{
-		Use:   "check IMAGE or FOLDER...",
-		Short: "Hold images against their published digests and signatures",
-		Long: `Check computes the digest of each image and holds it against what was published:
-the digest given by --digest, the sums files given by --sums, or, without
-either, the sums files that lie beside the image (SHA256SUMS, IMAGE.sha256 and
-the like). A digest may be that of the file as downloaded or that of the
-unpacked image. With nothing published, it prints the digests.
-
-Signatures of the sums files or of the image (OpenPGP, minisign; FILE.asc,
-FILE.sig, FILE.minisig and the like, or clear-signed) are checked with the keys
-that you keep (see zipstamp keys), or with the one named by --key.
-
-Of a FOLDER, all images in it and below it are checked. IMAGE may be -, for what
-comes in by standard input.`,
-		Example: `  zipstamp check saltmarsh-os.img.xz
-  zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
-  zipstamp check --sums SHA256SUMS --key watchers.asc saltmarsh-os.img.xz
-  zipstamp check Downloads`,
-		Args: takes("one image or more", 1, math.MaxInt),
-		RunE: func(cmd *cobra.Command, images []string) error {
-			who, err := whoRuns()
-			if err != nil {
-				return err
-			}
-			paths, err := imagesIn(images)
-			if err != nil {
-				return err
-			}
-			if len(paths) > 1 && len(p.digests) > 0 {
-				return &usageError{errors.New("--digest is the digest of one image, and several are named")}
-			}
-			c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
-			if len(images) == 1 && len(paths) == 1 && paths[0] == images[0] {
-				return c.one(cmd.Context(), paths[0])
-			}
-			return c.all(cmd.Context(), paths)
-		},
-	}
+	cmd := a.command("check", 1, math.MaxInt, func(cmd *cobra.Command, images []string) error {
+		who, err := whoRuns()
+		if err != nil {
+			return err
+		}
+		paths, err := imagesIn(images)
+		if err != nil {
+			return err
+		}
+		if len(paths) > 1 && len(p.digests) > 0 {
+			return &usageError{errors.New("--digest is the digest of one image, and several are named")}
+		}
+		c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
+		if len(images) == 1 && len(paths) == 1 && paths[0] == images[0] {
+			return c.one(cmd.Context(), paths[0])
+		}
+		return c.all(cmd.Context(), paths)
+	})
 	p.flags(cmd.Flags())
-	cmd.Flags().BoolVar(&mustMatch, "must-match", false, "fail where there is nothing published to compare")
+	cmd.Flags().BoolVar(&mustMatch, "must-match", false, "")
 	return cmd
 }
 
@@ -222,9 +186,8 @@ func imagesIn(named []string) ([]string, error) {
 
 // checkDocument is the JSON document of check.
 type checkDocument struct {
-	Check  int            `json:"check"` // version of the document
+	document.Head
 	Images []checkedImage `json:"images"`
-	Exit   int            `json:"exit"`
 }
 
 // checkedImage is an image in it.
@@ -282,7 +245,7 @@ func (c checking) one(ctx context.Context, path string) error {
 	case errors.Is(err, view.ErrInterrupted):
 		return err
 	case c.json:
-		c.printJSON(checkDocument{1, []checkedImage{r.document()}, statusOf(err)})
+		c.printJSON(checkDocument{document.New(document.Check, statusOf(err), r.document().Sentence), []checkedImage{r.document()}})
 	case r.err != nil:
 		return err
 	default:
@@ -318,7 +281,7 @@ func (c checking) all(ctx context.Context, paths []string) error {
 	_ = group.Wait() // all errors are among the results
 	m.End()
 	progress.Stop()
-	doc := checkDocument{Check: 1}
+	doc := checkDocument{}
 	var worst error
 	right, wrong := 0, 0
 	for _, r := range results {
@@ -332,18 +295,20 @@ func (c checking) all(ctx context.Context, paths []string) error {
 		case r.report.Outcome() == check.Matched:
 			right++
 		}
-		if statusOf(err) > statusOf(worst) {
-			worst = shown{err}
+		if err != nil {
+			worst = worse(worst, shown{err})
 		}
 		doc.Images = append(doc.Images, r.document())
 		if !c.json {
 			c.screen.CheckLine(r.path, r.report, r.err)
 		}
 	}
-	if doc.Exit = statusOf(worst); c.json {
+	sentence := view.SummarySentence(len(paths), right, wrong)
+	if c.json {
+		doc.Head = document.New(document.Check, statusOf(worst), sentence)
 		c.printJSON(doc)
 	} else {
-		c.screen.Summary(len(paths), right, wrong)
+		c.screen.Summary(sentence, wrong == 0)
 	}
 	return worst
 }

@@ -14,11 +14,6 @@ import (
 // nextCard is the word for the card that is put in next.
 const nextCard = "next"
 
-// cardNames tells how a card is named, for the help of commands.
-const cardNames = `CARD is a whole block device, a practice card's file, a
-plain file that stands for a card, next (the card that is put in next),
-label:NAME (a file system on it) or serial:TEXT (see zipstamp cards).`
-
 // pick finds the card that the user names.
 func (a *app) pick(ctx context.Context, given string) (*card.Card, error) {
 	if given != nextCard {

@@ -37,26 +37,17 @@ func demoSteps() []demoStep {
 }
 
 func (a *app) demo() *cobra.Command {
-	return &cobra.Command{
-		Use:   "demo [FOLDER]",
-		Short: "Do the whole job on sample data, without a real card",
-		Long: `Demo makes a sample image and practice cards, and runs the real commands on
-them: a check that passes, a look inside, a damaged download, a good card, a
-tired one, one that holds less than it claims, what that really holds, and all
-three at once. With FOLDER, which must be new or empty, the data stay there.`,
-		Args: takes("one folder at the most", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if a.json {
-				return &usageError{errors.New("demo shows what a person sees, and has no --json")}
-			}
-			folder, done, err := demoFolder(args)
-			if err != nil {
-				return err
-			}
-			defer done()
-			return a.runDemo(cmd.Context(), folder, len(args) > 0)
-		},
-	}
+	return a.command("demo", 0, 1, func(cmd *cobra.Command, args []string) error {
+		if a.json {
+			return &usageError{errors.New("demo shows what a person sees, and has no --json")}
+		}
+		folder, done, err := demoFolder(args)
+		if err != nil {
+			return err
+		}
+		defer done()
+		return a.runDemo(cmd.Context(), folder, len(args) > 0)
+	})
 }
 
 // demoFolder is the folder named, new or empty, or one that goes away when done is called.

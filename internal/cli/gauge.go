@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
@@ -25,17 +24,7 @@ import (
 )
 
 func (a *app) gauge() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "gauge",
-		Short: "Find out what a card really holds",
-		Long: `Gauge finds out whether a card holds what it claims, and how much it holds where
-it doesn't. Spots samples it, and puts back what was there; whole writes and
-reads every block, and what was on the card is lost; space fills the free space
-of a card that is in use. restore puts back what a run of spots that was killed
-had saved.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
+	cmd := a.command("gauge", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
 	cmd.AddCommand(a.gaugeSpots(), a.gaugeWhole(), a.gaugeSpace(), a.gaugeRestore())
 	return cmd
 }
@@ -43,50 +32,33 @@ had saved.`,
 // gaugeOptions are the flags that the tests of cards share.
 type gaugeOptions struct {
 	handling
-	first   string
+	first   first
 	receipt string
 }
 
 func (o *gaugeOptions) flags(f *pflag.FlagSet) {
 	o.handling.flags(f)
-	f.StringVar(&o.first, "first", "", "test only the first `SIZE`, such as 64GB")
-	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	o.first.flag(f)
+	receiptFlag(f, &o.receipt)
 }
 
 func (a *app) gaugeSpots() *cobra.Command {
 	var o gaugeOptions
 	var places int
 	var seed uint64
-	cmd := &cobra.Command{
-		Use:   "spots [CARD]",
-		Short: "Sample the whole of a card, and put back what was there",
-		Long: `Spots writes to some hundred places all over the card, reads them back, and puts
-back what was there: within a minute or so, whatever size the card claims. Where
-it holds less, the boundary is found to the sector.
-
-` + cardNames + `
-What is saved stands in a journal in the state folder until it has been put
-back; after a power cut or if the card is pulled out, gauge restore does that.
-
-A card that keeps what is written anywhere, until the room that it really has is
-used up, passes this test. Only gauge whole can find that out.`,
-		Example: `  zipstamp gauge spots /dev/sdb
-  zipstamp gauge spots liar.card`,
-		Args: takes("one card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if places < 1 || places > maxPlaces {
-				return &usageError{fmt.Errorf("--places is %d; it is from 1 to %d", places, maxPlaces)}
-			}
-			if !cmd.Flags().Changed("seed") {
-				seed = randomSeed()
-			}
-			g := &gauging{record: record{app: a}, o: o, job: receipt.JobSpots, keeps: true}
-			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.spots(ctx, places, seed) })
-		},
-	}
+	cmd := a.command("gauge spots", 0, 1, func(cmd *cobra.Command, args []string) error {
+		if places < 1 || places > maxPlaces {
+			return &usageError{fmt.Errorf("--places is %d; it is from 1 to %d", places, maxPlaces)}
+		}
+		if !cmd.Flags().Changed("seed") {
+			seed = randomSeed()
+		}
+		g := &gauging{record: record{app: a}, o: o, job: receipt.JobSpots, keeps: true}
+		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.spots(ctx, places, seed) })
+	})
 	o.flags(cmd.Flags())
-	cmd.Flags().IntVar(&places, "places", spots.DefaultPlaces, "how many places, `N`, are chosen by chance, besides those where cards end")
-	cmd.Flags().Uint64Var(&seed, "seed", 0, "a `NUMBER` by which the places are the same again; receipts have it")
+	cmd.Flags().IntVar(&places, "places", spots.DefaultPlaces, "")
+	cmd.Flags().Uint64Var(&seed, "seed", 0, "")
 	return cmd
 }
 
@@ -107,29 +79,13 @@ func randomNonce() (n mark.Nonce) {
 func (a *app) gaugeWhole() *cobra.Command {
 	var o gaugeOptions
 	var toTheEnd, afresh bool
-	cmd := &cobra.Command{
-		Use:   "whole [CARD]",
-		Short: "Write and read every block of a card; what is on it is lost",
-		Long: `Whole writes the card from its start to its end and reads all of it back. While
-it writes it looks back every now and then, so that a card which holds less than
-it claims is known, with its real size, soon after that has been passed; then
-only what is real is read back.
-
-` + cardNames + `
-All that was on the card is lost. A test that was interrupted is carried on by
-the same command.`,
-		Example: `  zipstamp gauge whole /dev/sdb
-  zipstamp gauge whole /dev/sdb --first 64GB
-  zipstamp gauge whole --yes liar.card`,
-		Args: takes("one card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			g := &gauging{record: record{app: a}, o: o, job: receipt.JobWhole}
-			return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.whole(ctx, toTheEnd, afresh) })
-		},
-	}
+	cmd := a.command("gauge whole", 0, 1, func(cmd *cobra.Command, args []string) error {
+		g := &gauging{record: record{app: a}, o: o, job: receipt.JobWhole}
+		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.whole(ctx, toTheEnd, afresh) })
+	})
 	o.flags(cmd.Flags())
-	cmd.Flags().BoolVar(&toTheEnd, "to-the-end", false, "go on to the end also when the card has been found out")
-	cmd.Flags().BoolVar(&afresh, "afresh", false, "start anew, and don't carry on a test that was interrupted")
+	cmd.Flags().BoolVar(&toTheEnd, "to-the-end", false, "")
+	cmd.Flags().BoolVar(&afresh, "afresh", false, "")
 	return cmd
 }
 
@@ -187,7 +143,7 @@ func (g *gauging) close() {
 
 // prepare finds the card, and all that can be wrong before it is touched.
 func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
-	if err := g.begin(); err != nil {
+	if err := g.begin(nil); err != nil {
 		return err
 	}
 	if len(args) == 0 && g.o.yes {
@@ -201,7 +157,7 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	if g.first, err = firstOf(g.o.first, g.card); err != nil {
-		return &usageError{err}
+		return err
 	}
 	if g.asks() {
 		if err := g.mayAsk(g.card, g.o.handling, g.typed); err != nil {
@@ -216,23 +172,11 @@ func (g *gauging) asks() bool {
 	return !g.keeps || g.typed || inUse(g.card)
 }
 
-// firstBytes reads a limit; 0 for none.
-func firstBytes(text string) (int64, error) {
-	if text == "" {
-		return 0, nil
-	}
-	n, err := humanize.ParseBytes(text)
-	if err != nil || n < gauge.BlockSize || n > 1<<60 {
-		return 0, fmt.Errorf("--first %q is not a size such as 64GB, of %s at least, which is a block", text, view.Bytes(gauge.BlockSize))
-	}
-	return int64(n), nil
-}
-
-// firstOf reads a limit for a card, rounded down to whole sectors; 0 for all of it.
-func firstOf(text string, c *card.Card) (int64, error) {
-	n, err := firstBytes(text)
+// firstOf is how much of a card is to be tested, in whole sectors; 0 for all of it.
+func firstOf(f first, c *card.Card) (int64, error) {
+	n, err := f.bytes()
 	if n > c.Size {
-		err = &view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}
+		err = &usageError{&view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", f.text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}}
 	}
 	sector := int64(max(c.SectorSize, 512))
 	return n / sector * sector, err

@@ -23,9 +23,9 @@ import (
 type handling struct{ yes, fixedDisk, wait bool }
 
 func (h *handling) flags(f *pflag.FlagSet) {
-	f.BoolVar(&h.yes, "yes", false, "don't ask; for scripts")
-	f.BoolVar(&h.fixedDisk, "fixed-disk", false, "allow a disk that is no card; its name must be typed even with --yes")
-	f.BoolVar(&h.wait, "wait", false, "wait until the programs that use what is on the card have ended")
+	f.BoolVar(&h.yes, "yes", false, "")
+	f.BoolVar(&h.fixedDisk, "fixed-disk", false, "")
+	f.BoolVar(&h.wait, "wait", false, "")
 }
 
 // admit refuses a card that may not be written. typed says that its name must be typed, whatever else was said.

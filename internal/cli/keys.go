@@ -6,73 +6,56 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zipstamp/internal/document"
 	"zipstamp/internal/state"
 	"zipstamp/internal/trust"
 	"zipstamp/internal/view"
 )
 
 func (a *app) keys() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "keys",
-		Short: "The public keys by which signatures are checked",
-		Long: `Publishers sign their images, or their sums files, with a key. A signature shows
-who made an image only if the key is surely the publisher's: get it from a place
-that you trust, and compare its fingerprint with one that you got another way.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
+	cmd := a.command("keys", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
 	cmd.AddCommand(a.keysAdd(), a.keysList(), a.keysRemove())
 	return cmd
 }
 
 func (a *app) keysAdd() *cobra.Command {
 	var fingerprint string
-	cmd := &cobra.Command{
-		Use:   "add FILE",
-		Short: "Keep a publisher's public key",
-		Long: `Add reads a public key (OpenPGP or minisign), shows its fingerprint, and keeps
-the key once the end of the fingerprint has been typed in, as the publisher
-shows it. In a script, --fingerprint says which key it must be. A key that you
-keep already is replaced, as when its owner has renewed it.`,
-		Example: `  zipstamp keys add watchers.asc`,
-		Args:    takes("the file of a public key", 1, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			who, err := whoRuns()
-			if err == nil && who.sudo {
-				err = errKeysAsRoot
-			}
-			if err != nil {
-				return err
-			}
-			text, err := state.ReadFile(args[0], trust.MaxKeys)
-			if err != nil {
-				return openError(err)
-			}
-			found, err := trust.ReadKeys(text, args[0])
-			if err != nil {
-				return &usageError{fmt.Errorf("%s %w", args[0], err)}
-			}
-			if len(found) != 1 {
-				return &usageError{fmt.Errorf("%s holds %d keys; give a file with the one that you want to keep", args[0], len(found))}
-			}
-			k := found[0]
-			if err := a.confirmKey(cmd, k, fingerprint); err != nil {
-				return err
-			}
-			path, err := trust.Keep(who.folder(who.keysFolder()), k, text)
-			if err != nil {
-				return fmt.Errorf("keep the key: %w", err)
-			}
-			k.Kept = true
-			if a.json {
-				a.printJSON(keysDocument{1, []keyDocument{describeKey(k)}, statusGood})
-				return nil
-			}
-			a.screen.KeyKept(k, who.short(path))
+	cmd := a.command("keys add", 1, 1, func(cmd *cobra.Command, args []string) error {
+		who, err := whoRuns()
+		if err == nil && who.sudo {
+			err = errKeysAsRoot
+		}
+		if err != nil {
+			return err
+		}
+		text, err := state.ReadFile(args[0], trust.MaxKeys)
+		if err != nil {
+			return openError(err)
+		}
+		found, err := trust.ReadKeys(text, args[0])
+		if err != nil {
+			return &usageError{fmt.Errorf("%s %w", args[0], err)}
+		}
+		if len(found) != 1 {
+			return &usageError{fmt.Errorf("%s holds %d keys; give a file with the one that you want to keep", args[0], len(found))}
+		}
+		k := found[0]
+		if err := a.confirmKey(cmd, k, fingerprint); err != nil {
+			return err
+		}
+		path, err := trust.Keep(who.folder(who.keysFolder()), k, text)
+		if err != nil {
+			return fmt.Errorf("keep the key: %w", err)
+		}
+		k.Kept = true
+		if a.json {
+			a.printJSON(keysDocument{document.New(document.Keys, statusGood, view.KeyKeptSentence(k)), []keyDocument{describeKey(k)}})
 			return nil
-		},
-	}
-	cmd.Flags().StringVar(&fingerprint, "fingerprint", "", "the key's fingerprint, as `TEXT`; don't ask")
+		}
+		a.screen.KeyKept(k, who.short(path))
+		return nil
+	})
+	cmd.Flags().StringVar(&fingerprint, "fingerprint", "", "")
 	return cmd
 }
 
@@ -97,65 +80,53 @@ func (a *app) confirmKey(cmd *cobra.Command, k trust.Key, fingerprint string) er
 }
 
 func (a *app) keysList() *cobra.Command {
-	return &cobra.Command{
-		Use:   "list",
-		Short: "List the keys that you keep",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			kept, who, err := keptKeys()
-			if err != nil {
-				return err
+	return a.command("keys list", 0, 0, func(*cobra.Command, []string) error {
+		kept, who, err := keptKeys()
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			for i := range kept {
+				kept[i].Source = who.short(kept[i].Source)
 			}
-			if !a.json {
-				for i := range kept {
-					kept[i].Source = who.short(kept[i].Source)
-				}
-				a.screen.Keys(kept)
-				return nil
-			}
-			doc := keysDocument{Version: 1, Keys: []keyDocument{}}
-			for _, k := range kept {
-				doc.Keys = append(doc.Keys, describeKey(k))
-			}
-			a.printJSON(doc)
+			a.screen.Keys(kept)
 			return nil
-		},
-	}
+		}
+		doc := keysDocument{document.New(document.Keys, statusGood, view.KeysSentence(len(kept))), []keyDocument{}}
+		for _, k := range kept {
+			doc.Keys = append(doc.Keys, describeKey(k))
+		}
+		a.printJSON(doc)
+		return nil
+	})
 }
 
 func (a *app) keysRemove() *cobra.Command {
-	return &cobra.Command{
-		Use:     "remove KEY",
-		Short:   "Forget a key",
-		Long:    `Remove forgets the key with the ID or fingerprint KEY; the last 8 characters do.`,
-		Example: `  zipstamp keys remove 5A170001`,
-		Args:    takes("the ID of a key", 1, 1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			kept, who, err := keptKeys()
-			if err == nil && who.sudo {
-				err = errKeysAsRoot
-			}
-			if err != nil {
+	return a.command("keys remove", 1, 1, func(_ *cobra.Command, args []string) error {
+		kept, who, err := keptKeys()
+		if err == nil && who.sudo {
+			err = errKeysAsRoot
+		}
+		if err != nil {
+			return err
+		}
+		switch found := kept.ByID(args[0]); len(found) {
+		case 0:
+			return &usageError{&view.Hint{Err: fmt.Errorf("you keep no key %s", args[0]), Next: "see which you keep: zipstamp keys list"}}
+		case 1:
+			if err := trust.Remove(found); err != nil {
 				return err
 			}
-			switch found := kept.ByID(args[0]); len(found) {
-			case 0:
-				return &usageError{&view.Hint{Err: fmt.Errorf("you keep no key %s", args[0]), Next: "see which you keep: zipstamp keys list"}}
-			case 1:
-				if err := trust.Remove(found); err != nil {
-					return err
-				}
-				if a.json {
-					a.printJSON(keysDocument{1, []keyDocument{describeKey(found[0])}, statusGood})
-					return nil
-				}
-				a.screen.KeyForgotten(found[0], who.short(found[0].Source))
+			if a.json {
+				a.printJSON(keysDocument{document.New(document.Keys, statusGood, view.KeyForgottenSentence(found[0])), []keyDocument{describeKey(found[0])}})
 				return nil
-			default:
-				return &usageError{fmt.Errorf("%s could be any of %d keys; give more of it", args[0], len(found))}
 			}
-		},
-	}
+			a.screen.KeyForgotten(found[0], who.short(found[0].Source))
+			return nil
+		default:
+			return &usageError{fmt.Errorf("%s could be any of %d keys; give more of it", args[0], len(found))}
+		}
+	})
 }
 
 func keptKeys() (trust.Ring, person, error) {
@@ -170,9 +141,8 @@ func keptKeys() (trust.Ring, person, error) {
 // The JSON document of keys.
 type (
 	keysDocument struct {
-		Version int           `json:"keys_document"`
-		Keys    []keyDocument `json:"keys"`
-		Exit    int           `json:"exit"`
+		document.Head
+		Keys []keyDocument `json:"keys"`
 	}
 	keyDocument struct {
 		Format      trust.Format `json:"format"`

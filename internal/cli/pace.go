@@ -15,22 +15,9 @@ import (
 
 func (a *app) pace() *cobra.Command {
 	p := &gauging{record: record{app: a}, job: receipt.JobPace, keeps: true}
-	cmd := &cobra.Command{
-		Use:   "pace [CARD]",
-		Short: "Measure how fast a card is, and which marks it meets",
-		Long: `Pace measures how fast a card reads and writes, in sequence and at single
-places, and says which of the marks Class, U, V and A it meets; and, as far as
-that can be known, whether it is the card or the reader that is slow. What is on
-the card is kept: all that is written is what stands there already.
-
-` + cardNames,
-		Example: `  zipstamp pace /dev/sdb
-  zipstamp pace good.card`,
-		Args: takes("one card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error { return p.measure(cmd.Context(), args) },
-	}
+	cmd := a.command("pace", 0, 1, func(cmd *cobra.Command, args []string) error { return p.measure(cmd.Context(), args) })
 	p.o.handling.flags(cmd.Flags())
-	cmd.Flags().StringVar(&p.o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	receiptFlag(cmd.Flags(), &p.o.receipt)
 	return cmd
 }
 

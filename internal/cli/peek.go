@@ -11,46 +11,34 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/view"
 )
 
 func (a *app) peek() *cobra.Command {
-	var member, limit string
-	cmd := &cobra.Command{
-		Use:   "peek [IMAGE or CARD]",
-		Short: "Look inside an image or a card",
-		Long: `Peek says what an image or a card holds: packing and sizes, the smallest card
-that takes it, the partition table, each partition's file system and label, and
-for which boards it is, by the kernels and device trees of the partition that a
-board starts from. It unpacks no more than it has to, and writes nothing.
-
-` + cardNames + `
-Without a name the cards are listed, and one is chosen.`,
-		Example: `  zipstamp peek saltmarsh-os.img.xz
-  zipstamp peek /dev/sdb`,
-		Args: takes("one image or card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.lookInto(cmd.Context(), args, member, limit)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				a.printJSON(peekDocument(p))
-				return nil
-			}
-			a.screen.Peek(p)
+	var member string
+	var most limit
+	cmd := a.command("peek", 0, 1, func(cmd *cobra.Command, args []string) error {
+		p, err := a.lookInto(cmd.Context(), args, member, most)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			a.printJSON(peekDocument(p))
 			return nil
-		},
-	}
-	cmd.Flags().StringVar(&member, "member", "", "the `NAME` of the image within an archive that holds several")
-	limitFlag(cmd.Flags(), &limit)
+		}
+		a.screen.Peek(p)
+		return nil
+	})
+	memberFlag(cmd.Flags(), &member)
+	most.flag(cmd.Flags())
 	return cmd
 }
 
 // lookInto describes the image or card that is named, or the card that is chosen.
-func (a *app) lookInto(ctx context.Context, args []string, member, limit string) (view.Peeked, error) {
+func (a *app) lookInto(ctx context.Context, args []string, member string, most limit) (view.Peeked, error) {
 	if len(args) == 0 || namesCard(args[0]) {
 		c, err := a.pickOrChoose(ctx, args)
 		if err != nil {
@@ -73,7 +61,7 @@ func (a *app) lookInto(ctx context.Context, args []string, member, limit string)
 		return view.Peeked{}, openError(err)
 	}
 	defer f.Close()
-	if err := bound(f, limit, 0); err != nil {
+	if err := bound(f, most, 0); err != nil {
 		return view.Peeked{}, err
 	}
 	contents, err := f.Look(member)
@@ -142,9 +130,8 @@ func (c *counting) ReadAt(p []byte, off int64) (int, error) {
 // The JSON document of peek.
 type (
 	peeked struct {
-		Peek      int          `json:"peek"` // version of the document
+		document.Head
 		Path      string       `json:"path"`
-		Sentence  string       `json:"sentence"`
 		Kind      layout.Kind  `json:"kind"`
 		Packing   string       `json:"packing,omitempty"`
 		Member    string       `json:"member,omitempty"`
@@ -158,7 +145,6 @@ type (
 		Boot      *peekedBoot  `json:"boot,omitempty"`
 		Problems  []string     `json:"problems,omitempty"`
 		BytesRead int64        `json:"bytes_read"`
-		Exit      int          `json:"exit"`
 	}
 	peekedSize struct {
 		Bytes     int64  `json:"bytes"`
@@ -191,7 +177,7 @@ type (
 
 func peekDocument(p view.Peeked) peeked {
 	doc := peeked{
-		Peek: 1, Path: p.Path, Sentence: view.PeekSentence(p), Kind: p.Disk.Kind, Size: p.Size(), FitsOn: view.SmallestCard(p.Needs()),
+		Head: document.New(document.Peek, statusGood, view.PeekSentence(p)), Path: p.Path, Kind: p.Disk.Kind, Size: p.Size(), FitsOn: view.SmallestCard(p.Needs()),
 		Table: string(p.Disk.Table.Scheme), Sector: p.Disk.Table.Sector, Parts: []peekedPart{}, Whole: peekFS(p.Disk.Whole),
 		Problems: view.PeekProblems(p), BytesRead: p.Used,
 	}

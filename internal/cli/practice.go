@@ -12,18 +12,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/document"
 	"zipstamp/internal/view"
 )
 
 func (a *app) practice() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "practice",
-		Short: "Make practice cards: simulated cards, good and bad ones",
-		Long: `A practice card is a simulated memory card in a file. All commands take it in
-place of a real one, so everything can be tried without a card and without risk.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
+	cmd := a.command("practice", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
 	cmd.AddCommand(a.practiceNew())
 	return cmd
 }
@@ -33,68 +27,45 @@ func (a *app) practiceNew() *cobra.Command {
 	var faults []string
 	var beyond, reads string
 	var latency time.Duration
-	cmd := &cobra.Command{
-		Use:   "new FILE",
-		Short: "Make a practice card",
-		Long: `New makes FILE, which says how the card behaves, and a second file that keeps
-what the card holds (FILE.data, unless --backing names another). docs/formats.md
-describes the format; FILE may be edited by hand.
-
-A fault is written as kind=KIND,sector=N,count=N,times=N,chance=P. KIND is read
-(reading fails), write (writing fails), flip (a bit is stored wrong) or misread
-(a bit is read wrong). It shows in count sectors (1) from sector on, for the
-first times accesses after the card is put in (without times: always), each time
-with the chance P from 0 to 1 (1).
-
-Beyond the real size a card may wrap (addresses repeat), drop (writes are lost),
-be lazy or oldest (any place works until so much has been written as is real;
-then what comes is lost, or what was written first), or keep its ends only. What
-was dropped reads as zeros, ff, noise, changing (noise that differs each time)
-or last (what was written last).`,
-		Example: `  zipstamp practice new good.card --claimed 64MB --write-rate 20MB/s
-  zipstamp practice new liar.card --claimed 64MB --real 32MB --beyond wrap
-  zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9`,
-		Args: takes("the name of a new file", 1, 1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
-			for _, text := range faults {
-				f, err := parseFault(text)
-				if err != nil {
-					return &usageError{fmt.Errorf("--fault %q: %w", text, err)}
-				}
-				s.Faults = append(s.Faults, f)
+	cmd := a.command("practice new", 1, 1, func(_ *cobra.Command, args []string) error {
+		s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
+		for _, text := range faults {
+			f, err := parseFault(text)
+			if err != nil {
+				return &usageError{fmt.Errorf("--fault %q: %w", text, err)}
 			}
-			return a.makePractice(args[0], s)
-		},
-	}
+			s.Faults = append(s.Faults, f)
+		}
+		return a.makePractice(args[0], s)
+	})
 	f := cmd.Flags()
-	f.Var(textFlag{"SIZE", &s.Claimed}, "claimed", "the size that the card says it has (needed)")
-	f.Var(textFlag{"SIZE", &s.Real}, "real", "the size that it really has (as claimed)")
-	f.StringVar(&beyond, "beyond", "", "`WHAT` it does beyond the real size: wrap, drop, lazy, oldest or ends")
-	f.StringVar(&reads, "reads", "", "`WHAT` dropped places read as: zeros, ff, noise, changing or last")
-	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "how much of what was written last it answers from its memory")
-	f.BoolVar(&s.WriteBack, "write-back", false, "it stores what is written only when that memory needs the room")
-	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "how fast it reads, such as 90MB/s")
-	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "how fast it writes")
-	f.DurationVar(&latency, "latency", 0, "the `TIME` that each access takes besides, such as 2ms")
-	f.StringArrayVar(&faults, "fault", nil, "sectors that fail: `FAULT` as kind=flip,sector=8192,times=1 (may be repeated)")
-	f.BoolVar(&s.ReadOnly, "read-only", false, "it is write-protected")
-	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "it becomes write-protected after so many bytes written")
-	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "it is pulled out after so many bytes written and read")
-	f.Var(textFlag{"SIZE", &s.ResetsAfter}, "resets-after", "its reader is reset, once, after so many bytes written and read")
-	f.Var(textFlag{"TIME", &s.GoneAfterTime}, "gone-after-time", "it is pulled out after so long, such as 3s")
-	f.Var(textFlag{"SIZE", &s.PowerCutAfter}, "power-cut-after", "the power is cut after so many bytes written")
-	f.Var(textFlag{"SIZE", &s.TearAfter}, "tear-after", "the power is cut after so many bytes written, in the midst of a write")
-	f.Var(textFlag{"SIZE", &s.FadeAfter}, "fade-after", "after so many bytes written it writes at --fade-rate")
-	f.Var(textFlag{"RATE", &s.FadeRate}, "fade-rate", "how fast it writes then")
-	f.Var(textFlag{"SIZE", &s.StallEvery}, "stall-every", "it stalls each time so many bytes have been written")
-	f.Var(textFlag{"TIME", &s.Stall}, "stall", "how long it stalls, such as 2s")
-	f.Var(textFlag{"SIZE", &s.ReaderLimit}, "reader-limit", "its reader fails beyond this place")
-	f.Uint64Var(&s.Seed, "seed", 0, "a `NUMBER` by which chance is the same each time")
-	f.IntVar(&s.Sector, "sector", 512, "its logical sector, `BYTES`: 512 or 4096")
-	f.StringVar(&s.Model, "model", "", "the `NAME` of the model that it says it is")
-	f.StringVar(&s.Serial, "serial", "", "the serial number that it says it has, `TEXT`")
-	f.StringVar(&s.Backing, "backing", "", "the `NAME` of the file beside it that keeps what it holds (by default FILE.data)")
+	f.Var(textFlag{"SIZE", &s.Claimed}, "claimed", "")
+	f.Var(textFlag{"SIZE", &s.Real}, "real", "")
+	f.StringVar(&beyond, "beyond", "", "")
+	f.StringVar(&reads, "reads", "", "")
+	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "")
+	f.BoolVar(&s.WriteBack, "write-back", false, "")
+	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "")
+	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "")
+	f.DurationVar(&latency, "latency", 0, "")
+	f.StringArrayVar(&faults, "fault", nil, "")
+	f.BoolVar(&s.ReadOnly, "read-only", false, "")
+	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "")
+	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "")
+	f.Var(textFlag{"SIZE", &s.ResetsAfter}, "resets-after", "")
+	f.Var(textFlag{"TIME", &s.GoneAfterTime}, "gone-after-time", "")
+	f.Var(textFlag{"SIZE", &s.PowerCutAfter}, "power-cut-after", "")
+	f.Var(textFlag{"SIZE", &s.TearAfter}, "tear-after", "")
+	f.Var(textFlag{"SIZE", &s.FadeAfter}, "fade-after", "")
+	f.Var(textFlag{"RATE", &s.FadeRate}, "fade-rate", "")
+	f.Var(textFlag{"SIZE", &s.StallEvery}, "stall-every", "")
+	f.Var(textFlag{"TIME", &s.Stall}, "stall", "")
+	f.Var(textFlag{"SIZE", &s.ReaderLimit}, "reader-limit", "")
+	f.Uint64Var(&s.Seed, "seed", 0, "")
+	f.IntVar(&s.Sector, "sector", 512, "")
+	f.StringVar(&s.Model, "model", "", "")
+	f.StringVar(&s.Serial, "serial", "", "")
+	f.StringVar(&s.Backing, "backing", "", "")
 	return cmd
 }
 
@@ -120,11 +91,12 @@ func (a *app) makePractice(path string, s practice.Spec) error {
 	}
 	if a.json {
 		a.printJSON(struct {
-			Practice string `json:"practice"`
-			Backing  string `json:"backing"`
-			Claimed  int64  `json:"claimed"`
-			Real     int64  `json:"real"`
-		}{path, s.Backing, int64(s.Claimed), int64(s.Real)})
+			document.Head
+			Path    string `json:"path"`
+			Backing string `json:"backing"`
+			Claimed int64  `json:"claimed"`
+			Real    int64  `json:"real"`
+		}{document.New(document.Practice, statusGood, view.MadeSentence(path)), path, s.Backing, int64(s.Claimed), int64(s.Real)})
 		return nil
 	}
 	a.screen.Made(path, int64(s.Claimed), int64(s.Real))

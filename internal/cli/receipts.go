@@ -13,21 +13,14 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zipstamp/internal/document"
 	"zipstamp/internal/page"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 func (a *app) receipts() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "receipts",
-		Short: "List, show and export what was done to which card",
-		Long: `Every stamp and every test keeps a receipt: what was done to which card, and how
-that went. Receipts lists them, shows one again, and exports one as a page, a
-picture or a text, to print or to show to a seller.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
+	cmd := a.command("receipts", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
 	cmd.AddCommand(a.receiptsList(), a.receiptsShow(), a.receiptsExport())
 	return cmd
 }
@@ -36,10 +29,10 @@ picture or a text, to print or to show to a seller.`,
 type filter struct{ card, image, since, until string }
 
 func (f *filter) flags(fs *pflag.FlagSet) {
-	fs.StringVar(&f.card, "card", "", "only those of a card with this `TEXT` in its name, path, model, serial number or CID")
-	fs.StringVar(&f.image, "image", "", "only those of an image with this `TEXT` in its name or digest")
-	fs.StringVar(&f.since, "since", "", "only those from this `DATE` on, as 2026-11-26")
-	fs.StringVar(&f.until, "until", "", "only those up to this `DATE`")
+	fs.StringVar(&f.card, "card", "", "")
+	fs.StringVar(&f.image, "image", "", "")
+	fs.StringVar(&f.since, "since", "", "")
+	fs.StringVar(&f.until, "until", "", "")
 }
 
 // has tells whether one of the texts has the part in it, whatever the case.
@@ -84,27 +77,19 @@ func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbe
 
 func (a *app) receiptsList() *cobra.Command {
 	var f filter
-	cmd := &cobra.Command{
-		Use:   "list",
-		Short: "List receipts, the latest first",
-		Long: `List lists the receipts in the state folder, or where the setting receipts says
-that they are, the latest first; by date, card or image with the options.`,
-		Example: `  zipstamp receipts list
-  zipstamp receipts list --card SW-0003 --since 2026-11-01`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			chosen, numbers, err := f.choose(a.history())
-			if err != nil {
-				return err
-			}
-			if !a.json {
-				a.screen.Receipts(chosen, numbers)
-				return nil
-			}
-			a.printJSON(receiptList(chosen, numbers))
+	cmd := a.command("receipts list", 0, 0, func(*cobra.Command, []string) error {
+		all := a.history()
+		chosen, numbers, err := f.choose(all)
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			a.screen.Receipts(chosen, numbers, len(all))
 			return nil
-		},
-	}
+		}
+		a.printJSON(receiptList(chosen, numbers, len(all)))
+		return nil
+	})
 	f.flags(cmd.Flags())
 	return cmd
 }
@@ -123,12 +108,11 @@ type listedReceipt struct {
 	Image    string    `json:"image,omitempty"`
 }
 
-func receiptList(all []receipt.Document, numbers []int) any {
+func receiptList(all []receipt.Document, numbers []int, of int) any {
 	doc := struct {
-		Receipts int             `json:"receipts"` // version of the document
-		List     []listedReceipt `json:"list"`
-		Exit     int             `json:"exit"`
-	}{Receipts: 1, List: []listedReceipt{}}
+		document.Head
+		List []listedReceipt `json:"list"`
+	}{document.New(document.Receipts, statusGood, view.ReceiptsSentence(len(all), of)), []listedReceipt{}}
 	for i, d := range all {
 		doc.List = append(doc.List, listedReceipt{numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), view.Finding(d), d.Sentence, d.Card.Name, d.Image.Path})
 	}
@@ -137,31 +121,33 @@ func receiptList(all []receipt.Document, numbers []int) any {
 
 func (a *app) receiptsShow() *cobra.Command {
 	var f filter
-	cmd := &cobra.Command{
-		Use:   "show [WHICH]",
-		Short: "Show a receipt again",
-		Long: `Show shows a receipt as the command did that made it. WHICH is its number in the
-list, or the file of a receipt; without it, the latest one is shown, of those
-that the options leave.`,
-		Example: `  zipstamp receipts show
-  zipstamp receipts show 3
-  zipstamp receipts show liar.card.receipt.json`,
-		Args: takes("one receipt at the most", 0, 1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			doc, err := a.findReceipt(args, f)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				a.printJSON(doc)
-				return nil
-			}
-			a.screen.Document(doc, doc.File)
+	cmd := a.command("receipts show", 0, 1, func(_ *cobra.Command, args []string) error {
+		doc, err := a.findReceipt(args, f)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			a.printJSON(doc)
 			return nil
-		},
-	}
+		}
+		a.screen.Document(doc, a.pathOf(doc, args))
+		return nil
+	})
 	f.flags(cmd.Flags())
 	return cmd
+}
+
+// pathOf is where a receipt is that was found, as it was shown when it was made.
+func (a *app) pathOf(doc receipt.Document, args []string) string {
+	who, err := whoRuns()
+	if err != nil || filepath.Base(doc.File) != doc.File || len(args) > 0 && args[0] == doc.File {
+		return doc.File
+	}
+	set, err := loadSettings(who, nil)
+	if err != nil {
+		return doc.File
+	}
+	return who.short(filepath.Join(who.receiptsFolder(set).Path(), doc.File))
 }
 
 // findReceipt finds the receipt that is named.
@@ -190,43 +176,32 @@ func (a *app) findReceipt(args []string, f filter) (receipt.Document, error) {
 
 func (a *app) receiptsExport() *cobra.Command {
 	var f filter
-	cmd := &cobra.Command{
-		Use:   "export FILE [WHICH]",
-		Short: "Export a receipt as a page, a picture, a text, or as it is",
-		Long: `Export writes a receipt to FILE, whose ending says how: .html is a page that
-needs nothing else and prints on A4; .png is a picture, .txt a text, and .json
-the record as it is. WHICH is as in receipts show. A FILE that is there is
-replaced.`,
-		Example: `  zipstamp receipts export liar.html
-  zipstamp receipts export liar.png 3`,
-		Args: takes("a file and a receipt", 1, 2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			doc, err := a.findReceipt(args[1:], f)
-			if err != nil {
-				return err
-			}
-			text, err := a.export(filepath.Ext(args[0]), doc)
-			if err != nil {
-				return err
-			}
-			if info, err := os.Stat(args[0]); err == nil && !info.Mode().IsRegular() {
-				return &usageError{fmt.Errorf("%s is not a plain file", args[0])}
-			}
-			if err := os.WriteFile(args[0], text, 0o644); err != nil {
-				return err
-			}
-			if a.json {
-				a.printJSON(struct {
-					Exported string `json:"exported"`
-					Receipt  string `json:"receipt"`
-					Exit     int    `json:"exit"`
-				}{args[0], doc.File, statusGood})
-				return nil
-			}
-			a.screen.Exported(args[0], doc)
+	cmd := a.command("receipts export", 1, 2, func(_ *cobra.Command, args []string) error {
+		doc, err := a.findReceipt(args[1:], f)
+		if err != nil {
+			return err
+		}
+		text, err := a.export(filepath.Ext(args[0]), doc)
+		if err != nil {
+			return err
+		}
+		if info, err := os.Stat(args[0]); err == nil && !info.Mode().IsRegular() {
+			return &usageError{fmt.Errorf("%s is not a plain file", args[0])}
+		}
+		if err := os.WriteFile(args[0], text, 0o644); err != nil {
+			return err
+		}
+		if a.json {
+			a.printJSON(struct {
+				document.Head
+				Path    string `json:"path"`
+				Receipt string `json:"receipt"`
+			}{document.New(document.Export, statusGood, view.ExportedSentence(args[0], doc)), args[0], doc.File})
 			return nil
-		},
-	}
+		}
+		a.screen.Exported(args[0], doc)
+		return nil
+	})
 	f.flags(cmd.Flags())
 	return cmd
 }
@@ -244,7 +219,7 @@ func (a *app) export(ending string, doc receipt.Document) ([]byte, error) {
 		view.NewScreen(view.Streams{Out: &b, Err: &b, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).Document(doc, doc.File)
 		fmt.Fprintf(&b, "SHA-256 of the record: %s\n", doc.Digest)
 	case ".json":
-		return receipt.Encode(doc)
+		return document.Encode(doc)
 	default:
 		err = &usageError{fmt.Errorf("a receipt is exported as .html, .png, .txt or .json, and not as %q", ending)}
 	}

@@ -21,34 +21,21 @@ import (
 
 func (a *app) recheck() *cobra.Command {
 	r := &rechecking{record: record{app: a}}
-	cmd := &cobra.Command{
-		Use:   "recheck [CARD [IMAGE]]",
-		Short: "Read a stamped card again, and tell what differs",
-		Long: `Recheck reads a card again that was stamped, and compares it with IMAGE; without
-IMAGE, with what the receipt of the stamp has of it. It lists in which
-partitions and files something differs. A card from which a board has been
-started differs: what is of that kind is marked so.
-
-` + cardNames + `
-Nothing is written.`,
-		Example: `  zipstamp recheck /dev/sdb
-  zipstamp recheck /dev/sdb saltmarsh-os.img.xz`,
-		Args: takes("a card and an image", 0, 2),
-		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd.Context(), args) },
-	}
+	cmd := a.command("recheck", 0, 2, func(cmd *cobra.Command, args []string) error { return r.run(cmd.Context(), args) })
 	f := cmd.Flags()
-	f.StringVar(&r.member, "member", "", "the `NAME` of the image within an archive that holds several")
-	f.StringVar(&r.against, "against", "", "the `FILE` of the receipt to compare with")
-	f.StringVar(&r.receipt, "receipt", "", "the `FILE` for the receipt of this check, or a folder")
-	limitFlag(f, &r.limit)
+	memberFlag(f, &r.member)
+	f.StringVar(&r.against, "against", "", "")
+	receiptFlag(f, &r.receipt)
+	r.limit.flag(f)
 	return cmd
 }
 
 // rechecking is a run of recheck.
 type rechecking struct {
 	record
-	member, against, receipt, limit string
-	card                            *card.Card
+	member, against, receipt string
+	limit                    limit
+	card                     *card.Card
 }
 
 // differsError says that a card is not as it was stamped.
@@ -57,7 +44,7 @@ type differsError struct{ sentence string }
 func (e *differsError) Error() string { return e.sentence }
 
 func (r *rechecking) run(ctx context.Context, args []string) (err error) {
-	if err := r.begin(); err != nil {
+	if err := r.begin(nil); err != nil {
 		return err
 	}
 	if len(args) > 1 && r.against != "" {

@@ -5,7 +5,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/pflag"
+
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
@@ -19,18 +22,12 @@ type record struct {
 	draft   *receipt.Draft // nil before there is room for it, and when it has been kept
 }
 
-// begin is the start of the job.
-func (r *record) begin() (err error) {
+// begin is the start of the job. flags may override settings; they may be nil.
+func (r *record) begin(flags *pflag.FlagSet) (err error) {
 	r.started = time.Now()
 	if r.who, err = whoRuns(); err == nil {
-		r.set, err = loadSettings(r.who, nil)
+		r.set, err = loadSettings(r.who, flags)
 	}
-	return err
-}
-
-// reserve makes room for the receipt.
-func (r *record) reserve(named, job string, c *card.Card) (err error) {
-	r.draft, err = r.reserveFor(r.who, r.set, named, job, c)
 	return err
 }
 
@@ -41,29 +38,65 @@ func (r *record) discard() {
 	}
 }
 
-// conclude completes the receipt, keeps it and shows it. failed is why the job did not come to its end, and result the error that its result stands for, by which the
-// program ends.
-func (r *record) conclude(doc receipt.Document, sentence string, failed, result error) error {
-	doc.End(r.tool(), r.started, time.Now(), sentence, statusOf(result), failed)
-	path := r.who.short(r.draft.Path())
-	unkept := r.who.as(func() error { return r.draft.Keep(doc) })
+// concluded is a job that has ended.
+type concluded struct {
+	doc    receipt.Document
+	path   string // where the receipt is kept; empty if it could not be
+	unkept error  // why it could not be kept
+	result error  // that the result stands for, by which the program ends; nil: it is good
+}
+
+// keep completes the receipt and keeps it. failed is why the job did not come to its end, and result the error that its result stands for.
+func (r *record) keep(doc receipt.Document, sentence string, failed, result error) concluded {
+	words := ""
+	if failed != nil {
+		words = view.ErrorText(failed)
+	}
+	doc.End(r.tool(), r.started, time.Now(), sentence, statusOf(result), failed, words)
+	c := concluded{doc: doc, path: r.who.short(r.draft.Path()), result: result}
+	c.unkept = r.who.as(func() error { return r.draft.Keep(doc) })
 	r.draft = nil
-	if unkept != nil {
-		path = ""
-		if result == nil {
-			result = unkept
+	if c.unkept != nil {
+		c.path, c.result = "", worse(c.result, c.unkept)
+	}
+	return c
+}
+
+// conclude keeps the receipt and shows the result.
+func (r *record) conclude(doc receipt.Document, sentence string, failed, result error) error {
+	return r.show(r.keep(doc, sentence, failed, result))
+}
+
+// show shows the results of jobs, and gives the error by which the program ends.
+func (a *app) show(all ...concluded) error {
+	var docs []receipt.Document
+	var paths []string
+	var worst, unkept error
+	for _, c := range all {
+		docs, paths = append(docs, c.doc), append(paths, c.path)
+		worst = worse(worst, c.result)
+		if c.unkept != nil {
+			unkept = c.unkept
 		}
 	}
-	if r.json {
-		r.printJSON(doc)
-	} else {
-		r.screen.Document(doc, path)
+	switch {
+	case !a.json && len(all) == 1:
+		a.screen.Document(docs[0], paths[0])
+	case !a.json:
+		a.screen.Documents(docs, paths)
+	case len(all) == 1:
+		a.printJSON(docs[0])
+	default:
+		a.printJSON(struct {
+			document.Head
+			Cards []receipt.Document `json:"cards"`
+		}{document.New(document.Jobs, statusOf(worst), view.StampsSentence(docs)), docs})
 	}
 	if unkept != nil {
-		r.screen.Problem(unkept, r.words)
+		a.screen.Problem(unkept, a.words)
 	}
-	if result != nil {
-		return shown{result}
+	if worst != nil {
+		return shown{worst}
 	}
 	return nil
 }
@@ -80,33 +113,33 @@ func noteLeft(doc *receipt.Document, left card.Left) {
 		doc.Card.Left = "ejected"
 	}
 	if left.Problem != nil {
-		doc.Card.Why = left.Problem.Error()
+		doc.Card.Why = view.ErrorText(left.Problem)
 	}
 }
 
-// reserveFor makes room for the receipt of a job.
-func (a *app) reserveFor(who person, set settings, named, job string, c *card.Card) (d *receipt.Draft, err error) {
+// reserve makes room for the receipt.
+func (r *record) reserve(named, job string, c *card.Card) (err error) {
 	slug := strings.ReplaceAll(job, " ", "-")
 	if named != "" {
 		if err := c.Apart("the place for the receipt", named); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	err = who.as(func() (err error) {
+	err = r.who.as(func() (err error) {
 		switch {
 		case named == "":
-			d, err = receipt.InFolder(who.receiptsFolder(set), slug, c.Name, time.Now())
+			r.draft, err = receipt.InFolder(r.who.receiptsFolder(r.set), slug, c.Name, time.Now())
 		case isFolder(named):
-			d, err = receipt.InFolder(who.folder(named), slug, c.Name, time.Now())
+			r.draft, err = receipt.InFolder(r.who.folder(named), slug, c.Name, time.Now())
 		default:
-			d, err = receipt.AtFile(named, who.owner)
+			r.draft, err = receipt.AtFile(named, r.who.owner)
 		}
 		return err
 	})
 	if err != nil {
-		return nil, noReceipt(err)
+		return noReceipt(err)
 	}
-	return d, nil
+	return nil
 }
 
 // noReceipt is the error of a job that was not started since its receipt could not be kept.

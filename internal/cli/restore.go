@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/spots"
@@ -20,28 +21,13 @@ import (
 func (a *app) gaugeRestore() *cobra.Command {
 	var h handling
 	var list, forget bool
-	cmd := &cobra.Command{
-		Use:   "restore [CARD]",
-		Short: "Put back what an interrupted test had saved",
-		Long: `Restore puts back onto a card what a run of gauge spots had saved there and
-could not put back: it was killed, the power was cut, or the card was pulled
-out. The card is known by what it says of itself and by what the test wrote.
-
-Without CARD every card is tried for which something is kept. --list only shows
-what is kept. --forget gives up what is kept for CARD, or, without CARD, all
-that can't be used.`,
-		Example: `  zipstamp gauge restore
-  zipstamp gauge restore /dev/sdb
-  zipstamp gauge restore --list`,
-		Args: takes("one card", 0, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r := &restoring{app: a, h: h}
-			return r.run(cmd.Context(), args, list, forget)
-		},
-	}
+	cmd := a.command("gauge restore", 0, 1, func(cmd *cobra.Command, args []string) error {
+		r := &restoring{app: a, h: h}
+		return r.run(cmd.Context(), args, list, forget)
+	})
 	h.flags(cmd.Flags())
-	cmd.Flags().BoolVar(&list, "list", false, "only show what is kept")
-	cmd.Flags().BoolVar(&forget, "forget", false, "give up what is kept, and don't put it back")
+	cmd.Flags().BoolVar(&list, "list", false, "")
+	cmd.Flags().BoolVar(&forget, "forget", false, "")
 	return cmd
 }
 
@@ -79,7 +65,7 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 		kept = append(kept, k)
 	}
 	if r.json {
-		r.printJSON(keptDocument(kept, statusOf(err)))
+		r.printJSON(keptDocument(kept, statusOf(err), list))
 	} else {
 		r.screen.Kept(kept, list, r.words)
 	}
@@ -361,19 +347,18 @@ type keptJournal struct {
 	Error   string      `json:"error,omitempty"`
 }
 
-func keptDocument(kept []view.Kept, exit int) any {
+func keptDocument(kept []view.Kept, exit int, list bool) any {
 	doc := struct {
-		Restore int           `json:"restore"` // version of the document
-		Kept    []keptJournal `json:"kept"`
-		Exit    int           `json:"exit"`
-	}{Restore: 1, Kept: []keptJournal{}, Exit: exit}
+		document.Head
+		Kept []keptJournal `json:"kept"`
+	}{document.New(document.Restore, exit, view.KeptSentence(kept, list)), []keptJournal{}}
 	for _, k := range kept {
 		one := keptJournal{Path: k.Path, Card: k.Card, Bytes: k.Bytes(), Fate: k.Fate}
 		if !k.Started.IsZero() {
 			one.Started = k.Started.UTC().Format("2006-01-02T15:04:05Z")
 		}
 		if k.Err != nil {
-			one.Error = k.Err.Error()
+			one.Error = view.ErrorText(k.Err)
 		}
 		doc.Kept = append(doc.Kept, one)
 	}

@@ -4,7 +4,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +19,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/here"
+	"zipstamp/internal/document"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
@@ -121,7 +121,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	}
 	status := statusOf(err)
 	if a.json && !a.printed && err != nil {
-		a.printJSON(failure{view.ProblemSentence(err), status})
+		a.printJSON(failure{document.New(document.ErrorReport, status, view.ProblemSentence(err)), a.screen.NextStep(err, a.words)})
 	}
 	if err != nil && !isShown(err) {
 		a.screen.Problem(err, a.words)
@@ -135,18 +135,18 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 
 // failure is the JSON document of a command that came to no result.
 type failure struct {
-	Error string `json:"error"`
-	Exit  int    `json:"exit"`
+	document.Head
+	Next string `json:"next,omitempty"` // what to do
 }
 
 // printJSON prints the one document of --json.
 func (a *app) printJSON(doc any) {
-	text, err := json.MarshalIndent(doc, "", "  ")
+	text, err := document.Encode(doc)
 	if err != nil {
 		panic(err) // all documents are plain structs
 	}
 	a.printed = true
-	fmt.Fprintln(a.screen.Out, string(receipt.Plain(text)))
+	a.screen.Out.Write(text) // that it could not be written, Lost says
 }
 
 // builtVersion is what the Go tool knows of a program that was not built for release.
@@ -160,50 +160,24 @@ func builtVersion() string {
 
 // Root is the tree of commands, for the pages of the manual.
 func Root() *cobra.Command {
-	a := &app{finder: here.Cards(), streams: view.Streams{Out: io.Discard, Err: io.Discard}}
+	a := &app{finder: here.Cards(), streams: view.Streams{Out: io.Discard, Err: io.Discard, Here: here.Cards().Host.Local()}}
 	return a.root()
 }
 
 func (a *app) root() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "zipstamp",
-		Short: "Check images, stamp them onto cards, and read them back",
-		Long: `Zip Stamp puts operating systems on memory cards for single-board computers. It
-checks a downloaded image against its published digest, unpacks it as a stream
-onto the card, and reads every block back.`,
-		Example: `  zipstamp demo
-  zipstamp check saltmarsh-os.img.xz
-  zipstamp cards
-  zipstamp stamp saltmarsh-os.img.xz /dev/sdb`,
-		Version:       a.version,
-		SilenceErrors: true,
-		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-		PersistentPreRun: func(*cobra.Command, []string) {
-			a.started = true
-			a.screen = view.NewScreen(a.streams)
-		},
+	cmd := a.command("", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
+	cmd.Version, cmd.SilenceErrors, cmd.SilenceUsage = a.version, true, true
+	cmd.Args = cobra.NoArgs // which names the command that isn't one
+	cmd.PersistentPreRun = func(*cobra.Command, []string) {
+		a.started = true
+		a.screen = view.NewScreen(a.streams)
 	}
 	cmd.SetUsageTemplate(strings.ReplaceAll(cmd.UsageTemplate(), ".FlagUsages", ".FlagUsagesWrapped 80"))
 	cmd.SetVersionTemplate("zipstamp {{.Version}}\n")
 	flags := cmd.PersistentFlags()
-	flags.BoolVar(&a.json, "json", false, "print the result as one JSON document on standard output")
-	flags.BoolVar(&a.streams.NoColor, "no-color", false, "print without colours (so does the variable NO_COLOR)")
+	flags.BoolVar(&a.json, "json", false, "")
+	flags.BoolVar(&a.streams.NoColor, "no-color", false, "")
 	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.receipts(), a.keys(), a.practice(), a.demo())
+	describeFlags(cmd, "")
 	return cmd
-}
-
-// takes checks the number of words that a command takes; what says which they are.
-func takes(what string, least, most int) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) >= least && len(args) <= most {
-			return nil
-		}
-		given := fmt.Sprintf("%d words", len(args))
-		if len(args) == 1 {
-			given = "1 word"
-		}
-		return fmt.Errorf("%s takes %s, and was given %s", cmd.CommandPath(), what, given)
-	}
 }

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/fault"
+	"zipstamp/internal/document"
 	"zipstamp/internal/gauge/space"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -21,44 +22,29 @@ import (
 
 func (a *app) gaugeSpace() *cobra.Command {
 	s := &spacing{record: record{app: a}}
-	cmd := &cobra.Command{
-		Use:   "space FOLDER",
-		Short: "Fill the free space of a card with files, and read them back",
-		Long: `Space fills the free space of the file system that FOLDER is on with files,
-reads them back, and removes them. It needs no special rights, and touches no
-other files; a little space is left free. The files are in the folder
-` + space.FolderName + ` of FOLDER. With --keep they stay, to be read again later or
-on another computer with --again; --remove removes them.
-
-On a card that holds less than it claims, filling the free space may overwrite
-what is on it: only gauge spots leaves such a card as it was.`,
-		Example: `  zipstamp gauge space /media/wren/TIDES
-  zipstamp gauge space /media/wren/TIDES --keep
-  zipstamp gauge space /media/wren/TIDES --again`,
-		Args: takes("one folder", 1, 1),
-		RunE: func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args[0]) },
-	}
+	cmd := a.command("gauge space", 1, 1, func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args[0]) })
 	f := cmd.Flags()
-	f.StringVar(&s.first, "first", "", "fill only so much, `SIZE` such as 8GB")
-	f.BoolVar(&s.keep, "keep", false, "leave the files, to read them again")
-	f.BoolVar(&s.again, "again", false, "write nothing: read the files that were left")
-	f.BoolVar(&s.remove, "remove", false, "remove the files that were left, and do nothing else")
-	f.BoolVar(&s.fixedDisk, "fixed-disk", false, "allow a folder that is not on a card")
-	f.StringVar(&s.receipt, "receipt", "", "the `FILE` for the receipt, or a folder")
+	s.first.flag(f)
+	f.BoolVar(&s.keep, "keep", false, "")
+	f.BoolVar(&s.again, "again", false, "")
+	f.BoolVar(&s.remove, "remove", false, "")
+	f.BoolVar(&s.fixedDisk, "fixed-disk", false, "")
+	receiptFlag(f, &s.receipt)
 	return cmd
 }
 
 // spacing is a run of gauge space.
 type spacing struct {
 	record
-	first, receipt      string
+	first               first
+	receipt             string
 	keep, again, remove bool
 	fixedDisk           bool
 	present             func() bool // whether the disk below is still there; nil: not known
 }
 
 func (s *spacing) run(ctx context.Context, folder string) error {
-	if err := s.begin(); err != nil {
+	if err := s.begin(nil); err != nil {
 		return err
 	}
 	if n := count(s.keep, s.again, s.remove); n > 1 {
@@ -76,9 +62,9 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 		s.removed(folder, removed)
 		return nil
 	}
-	first, err := firstBytes(s.first)
+	first, err := s.first.bytes()
 	if err != nil {
-		return &usageError{err}
+		return err
 	}
 	if err := s.reserve(s.receipt, receipt.JobSpace, c); err != nil {
 		return err
@@ -113,10 +99,10 @@ func count(flags ...bool) (n int) {
 func (s *spacing) removed(folder string, n int) {
 	if s.json {
 		s.printJSON(struct {
-			Removed int    `json:"removed"`
-			Folder  string `json:"folder"`
-			Exit    int    `json:"exit"`
-		}{n, folder, statusGood})
+			document.Head
+			Files  int    `json:"files"`
+			Folder string `json:"folder"`
+		}{document.New(document.Removed, statusGood, view.RemovedSentence(folder, n)), n, folder})
 		return
 	}
 	s.screen.Removed(folder, n)

@@ -14,6 +14,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
@@ -38,63 +39,31 @@ const maxArrive = 16
 
 func (a *app) stamp() *cobra.Command {
 	var o stampOptions
-	cmd := &cobra.Command{
-		Use:   "stamp IMAGE [CARD...]",
-		Short: "Check an image, write it to cards, and read them back",
-		Long: `Stamp checks IMAGE as check does, unpacks it as a stream onto CARD, and reads
-every block back from the card. IMAGE may be raw, packed or in an archive.
-` + cardNames + `
-Without CARD the cards are listed, and one is chosen. With several, all are
-written from one unpacking, and each has its own fate and its own receipt.
-
-All that was on the card is lost; stamp shows what it is, and asks. What is
-mounted of the card is unmounted first. The first block is written last, so a
-card whose stamp failed or was interrupted never looks as if it could start a
-board. At the end the card is ejected. Before anything else is written, a few
-places of the card are tried and put back, so that a counterfeit which holds too
-little is found at once.
-
-The settings read_back, repairs, receipts and eject may stand in the
-configuration file zipstamp/config.toml, or in ZIPSTAMP_READ_BACK,
-ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
-		Example: `  zipstamp stamp saltmarsh-os.img.xz /dev/sdb
-  zipstamp stamp saltmarsh-os.img.xz next
-  zipstamp stamp saltmarsh-os.img.xz --arrive 4
-  zipstamp stamp --yes saltmarsh-os.img.xz good.card`,
-		Args: takes("an image and cards", 1, 1+maxArrive),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			who, err := whoRuns()
-			if err != nil {
-				return err
-			}
-			set, err := loadSettings(who, cmd.Flags())
-			if err != nil {
-				return err
-			}
-			s := &stamping{app: a, o: o, set: set, who: who}
-			return s.run(cmd.Context(), args[0], args[1:])
-		},
-	}
+	cmd := a.command("stamp", 1, 1+maxArrive, func(cmd *cobra.Command, args []string) error {
+		s := &stamping{record: record{app: a}, o: o}
+		if err := s.begin(cmd.Flags()); err != nil {
+			return err
+		}
+		return s.run(cmd.Context(), args[0], args[1:])
+	})
 	f := cmd.Flags()
 	o.published.flags(f)
 	o.handling.flags(f)
-	f.BoolVar(&o.unchecked, "unchecked", false, "with --yes: go on where there is nothing published to compare")
-	f.BoolVar(&o.noSpots, "no-spots", false, "don't try places of the card first, to find one that holds too little")
-	f.Bool("no-read-back", false, "don't read the card back; the result says so")
-	f.Int("repairs", stamp.DefaultRepairs, "`N`: how often blocks that read back wrong are written again")
-	f.StringVar(&o.receipt, "receipt", "", "the `FILE` for the receipt, or a folder for those of several cards")
-	f.IntVar(&o.arrive, "arrive", 0, "stamp the next `N` cards that are put in")
-	f.Bool("no-eject", false, "leave the card in the reader ready for use")
-	f.BoolVar(&o.powerOff, "power-off", false, "turn off the USB stick or reader at the end")
+	f.BoolVar(&o.unchecked, "unchecked", false, "")
+	f.BoolVar(&o.noSpots, "no-spots", false, "")
+	f.Bool("no-read-back", false, "")
+	f.Int("repairs", stamp.DefaultRepairs, "")
+	receiptFlag(f, &o.receipt)
+	f.IntVar(&o.arrive, "arrive", 0, "")
+	noEjectFlag(f)
+	f.BoolVar(&o.powerOff, "power-off", false, "")
 	return cmd
 }
 
 // stamping is a run of stamp.
 type stamping struct {
-	*app
-	o   stampOptions
-	set settings
-	who person
+	record // what the cards' own records begin with
+	o      stampOptions
 
 	image    *image.File
 	contents image.Contents
@@ -105,10 +74,10 @@ type stamping struct {
 
 // target is a card of the run.
 type target struct {
+	record
 	card  *card.Card
-	typed bool           // its name must be typed, whatever else was said
-	hold  *card.Hold     // nil before it is claimed, and after it was let go
-	draft *receipt.Draft // nil when it has been kept
+	typed bool       // its name must be typed, whatever else was said
+	hold  *card.Hold // nil before it is claimed, and after it was let go
 	meter meter.Meter
 
 	spots   *receipt.Spots // what was found before
@@ -121,7 +90,6 @@ type target struct {
 // touched.
 func (s *stamping) run(ctx context.Context, imagePath string, cards []string) error {
 	defer s.close()
-	started := time.Now()
 	if err := s.prepare(ctx, imagePath, cards); err != nil {
 		return err
 	}
@@ -165,7 +133,7 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 		t.meter.End()
 	}
 	progress.Stop()
-	return s.finish(ctx, report, out, started)
+	return s.finish(ctx, report, out)
 }
 
 // stamp does the work.
@@ -224,9 +192,7 @@ func (s *stamping) untouched(err error) error {
 
 func (s *stamping) close() {
 	for _, t := range s.targets {
-		if t.draft != nil {
-			_ = s.who.as(func() error { t.draft.Discard(); return nil })
-		}
+		t.discard()
 		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
 			t.hold.LetGo(context.Background(), card.Leaving{})
 		}
@@ -258,7 +224,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 		return err
 	}
 	for _, c := range picked {
-		t := &target{card: c}
+		t := &target{record: s.record, card: c}
 		s.targets = append(s.targets, t)
 		if err := s.admit(t, imagePath); err != nil {
 			return err
@@ -278,14 +244,17 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 		}
 		room = max(room, t.card.Size)
 	}
-	if s.o.limit == "" {
+	if s.o.limit == (limit{}) {
 		s.image.Limit = room + stamp.BlockSize // so that it is the card which is found too small
 	}
 	if err := s.consent(); err != nil {
 		return err
 	}
 	for _, t := range s.targets {
-		if t.draft, err = s.reserve(t); err != nil {
+		if named := s.o.receipt; named != "" && s.image.Same(named) {
+			return noReceipt(fmt.Errorf("%s is the image", named))
+		}
+		if err := t.reserve(s.o.receipt, receipt.JobStamp, t.card); err != nil {
 			return err
 		}
 	}
@@ -338,13 +307,6 @@ func (s *stamping) consent() error {
 		}}
 	}
 	return nil
-}
-
-func (s *stamping) reserve(t *target) (*receipt.Draft, error) {
-	if named := s.o.receipt; named != "" && s.image.Same(named) {
-		return nil, noReceipt(fmt.Errorf("%s is the image", named))
-	}
-	return s.reserveFor(s.who, s.set, s.o.receipt, receipt.JobStamp, t.card)
 }
 
 func isFolder(path string) bool {
@@ -411,7 +373,7 @@ func (s *stamping) hold(report *check.Report) func(download, image []digest.Dige
 // refuseImage shows why the image is not stamped.
 func (s *stamping) refuseImage(r check.Report) error {
 	if s.json {
-		s.printJSON(checkDocument{Check: 1, Images: []checkedImage{checkedAs(r)}, Exit: statusImage})
+		s.printJSON(checkDocument{document.New(document.Check, statusImage, view.CheckSentence(r)), []checkedImage{checkedAs(r)}})
 	} else {
 		s.screen.Check(r)
 	}
@@ -420,96 +382,47 @@ func (s *stamping) refuseImage(r check.Report) error {
 }
 
 // finish lets the cards go, keeps the receipts and shows the result.
-func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.Outcome, started time.Time) error {
-	var all []view.Stamped
-	var worst, unkept error
+func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.Outcome) error {
+	var all []concluded
 	for i, t := range s.targets {
-		one, kept := s.finishOne(ctx, t, report, out[i], started)
-		if kept != nil {
-			unkept = kept
-		}
-		all = append(all, one)
-		worst = worse(worst, one.Err)
+		all = append(all, s.finishOne(ctx, t, report, out[i]))
 	}
-	switch {
-	case !s.json && len(all) == 1:
-		s.screen.Stamp(all[0])
-	case !s.json:
-		s.screen.Stamps(all)
-	case len(all) == 1:
-		s.printJSON(all[0].Doc)
-	default:
-		s.printJSON(stampsDocument(all, statusOf(worst)))
-	}
-	if unkept != nil {
-		s.screen.Problem(unkept, s.words)
-	}
-	if worst != nil {
-		return shown{worst}
-	}
-	return nil
+	return s.show(all...)
 }
 
-// finishOne lets a card go and keeps its receipt. The second error says why that could not be kept.
-func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome, started time.Time) (view.Stamped, error) {
+// finishOne lets a card go and keeps its receipt.
+func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome) concluded {
 	now := t.hold.Card()
-	one := view.Stamped{Report: report, Result: o.Result, Err: o.Err, ReadBack: s.set.readBack}
 	doc := receipt.New(s.image, report, now, t.hold, s.set.repairs, o.Result)
 	doc.Spots = t.spots
 	if o.Err == nil {
-		s.describe(t, &doc, &one)
+		describe(t, &doc)
 	}
-	want := card.Leaving{Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil}
-	one.Left = t.hold.LetGo(context.WithoutCancel(ctx), want)
+	noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil}))
 	t.hold = nil
-	noteLeft(&doc, one.Left)
 	doc.AddCheck(s.image.Size, s.checking)
 	doc.Verdict = verdict(o.Result, o.Err)
-	doc.End(s.tool(), started, time.Now(), view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), statusOf(o.Err), o.Err)
-	one.Receipt = s.who.short(t.draft.Path())
-	kept := s.who.as(func() error { return t.draft.Keep(doc) })
-	t.draft = nil
-	if kept != nil {
-		one.Receipt = ""
-		if one.Err == nil {
-			one.Err = kept
-		}
-	}
-	one.Doc = doc
-	return one, kept
+	return t.keep(doc, view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), o.Err, o.Err)
 }
 
 // describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to complain: it has just been
 // read back.
-func (s *stamping) describe(t *target, doc *receipt.Document, one *view.Stamped) {
+func describe(t *target, doc *receipt.Document) {
 	doc.Card.Beyond = t.hold.Size() - doc.Image.Unpacked
 	r, err := card.NewReader(t.hold, nil)
 	if err != nil {
 		return
 	}
 	defer r.Close()
-	if d, err := layout.Describe(r, doc.Image.Unpacked); err == nil {
-		doc.Card.DiskID = d.Table.ID
-		one.Contents = &d
-		start := make([]byte, digest.HeadPiece)
-		if _, err := r.ReadAt(start, 0); err == nil {
-			doc.Image.Table = receipt.TableOf(d.Table, start)
-		}
+	d, err := layout.Describe(r, doc.Image.Unpacked)
+	if err != nil {
+		return
 	}
-}
-
-// stampsDocument is the JSON document of a run with several cards.
-func stampsDocument(all []view.Stamped, exit int) any {
-	doc := struct {
-		Stamps   int                `json:"stamps"` // version of the document
-		Sentence string             `json:"sentence"`
-		Cards    []receipt.Document `json:"cards"`
-		Exit     int                `json:"exit"`
-	}{Stamps: 1, Sentence: view.StampsSentence(all), Exit: exit}
-	for _, one := range all {
-		doc.Cards = append(doc.Cards, one.Doc)
+	doc.Card.DiskID, doc.Card.FileSystems = d.Table.ID, d.FileSystems()
+	start := make([]byte, digest.HeadPiece)
+	if _, err := r.ReadAt(start, 0); err == nil {
+		doc.Image.Table = receipt.TableOf(d.Table, start)
 	}
-	return doc
 }
 
 func verdict(r stamp.Result, err error) receipt.Verdict {

@@ -77,12 +77,14 @@ func statusOf(err error) int {
 	return statusUnexpected
 }
 
-// severities orders the statuses of several cards, the worst first.
-var severities = []int{statusInterrupted, statusUnexpected, statusImage, statusGauge, statusCard, statusRefused, statusUsage, statusGood}
+// rank orders exit statuses, the worse the higher, where several things were done and the worst counts: what was found to be bad before what could not be found out.
+func rank(status int) int {
+	return slices.Index([]int{statusGood, statusUsage, statusRefused, statusUnexpected, statusCard, statusGauge, statusImage, statusInterrupted}, status)
+}
 
 // worse is the error with the worse status.
 func worse(a, b error) error {
-	if slices.Index(severities, statusOf(b)) < slices.Index(severities, statusOf(a)) {
+	if rank(statusOf(b)) > rank(statusOf(a)) {
 		return b
 	}
 	return a

@@ -78,3 +78,11 @@ func byName(name string) Algorithm {
 	}
 	return 0
 }
+
+// Called is the name of an algorithm, SHA-256, by its plain one, sha256; empty if there is none.
+func Called(plain string) string {
+	if a := byName(plain); a != 0 {
+		return a.String()
+	}
+	return ""
+}

@@ -3,6 +3,7 @@ package layout
 import (
 	"errors"
 	"io"
+	"slices"
 )
 
 // Kind is what a disk or image is, as a whole.
@@ -77,6 +78,20 @@ func Describe(r io.ReaderAt, size int64) (Disk, error) {
 		d.Parts = append(d.Parts, c)
 	}
 	return d, nil
+}
+
+// FileSystems are the kinds that are on it, each once.
+func (d Disk) FileSystems() (kinds []FSKind) {
+	add := func(k FSKind) {
+		if k != "" && !slices.Contains(kinds, k) {
+			kinds = append(kinds, k)
+		}
+	}
+	add(d.Whole.Kind)
+	for _, p := range d.Parts {
+		add(p.Kind)
+	}
+	return kinds
 }
 
 func (d *Disk) readBoot(r io.ReaderAt, number int) {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -21,7 +22,7 @@ import (
 func counterfeit() receipt.Document {
 	access := receipt.Access{Count: 30, Median: 0.001, P95: 0.002, P99: 0.003, Worst: 0.3, WorstAt: 1e9, Histogram: []receipt.Bar{{Below: 0.001, Count: 10}, {Below: 0.002, Count: 19}, {Below: 1.5, Count: 1}}}
 	return receipt.Document{
-		Receipt: 1, Job: receipt.JobWhole, Verdict: "counterfeit", Sentence: `sdb & "co" is <counterfeit>.`, Tool: receipt.Tool{Name: "zipstamp", Version: "1"},
+		Job: receipt.JobWhole, Verdict: "counterfeit", Head: document.Head{Sentence: `sdb & "co" is <counterfeit>.`}, Tool: receipt.Tool{Name: "zipstamp", Version: "1"},
 		Started: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC), Ended: time.Date(2026, 11, 26, 10, 0, 0, 0, time.UTC),
 		Card:   receipt.Card{Record: card.Record{Name: "sdb", Path: "/dev/sdb", Kind: "block device", Size: 2e12, Model: "Bargain <2T>", Serial: "SW-0099"}, Access: "direct"},
 		Phases: []receipt.Phase{{Phase: "write", Bytes: 33e9, Seconds: 1600, Rate: 20e6}},
@@ -62,7 +63,7 @@ func TestPageNeedsNothingElse(t *testing.T) {
 		}
 	}
 	for _, doc := range []receipt.Document{
-		{Job: receipt.JobStamp, Verdict: receipt.Good, Sentence: "Stamped.", Image: receipt.Image{Path: "a.img"}},
+		{Job: receipt.JobStamp, Verdict: receipt.Good, Head: document.Head{Sentence: "Stamped."}, Image: receipt.Image{Path: "a.img"}},
 		{Job: receipt.JobRecheck, Verdict: receipt.Differs, Recheck: &receipt.Recheck{Areas: []receipt.Change{{Name: "x", Why: "y"}}}},
 		{Job: receipt.JobBlank, Verdict: receipt.Good, Blank: &receipt.Blank{}},
 		{Job: receipt.JobPace, Verdict: receipt.Good, Pace: &receipt.Pace{}},

@@ -1,8 +1,6 @@
 package receipt
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,10 +8,9 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf16"
 
 	"zipstamp/internal/card/lock"
+	"zipstamp/internal/document"
 	"zipstamp/internal/state"
 )
 
@@ -148,7 +145,7 @@ func (d *Draft) Discard() {
 
 // Keep writes the receipt: it is there whole, or not at all.
 func (d *Draft) Keep(doc Document) error {
-	text, err := Encode(doc)
+	text, err := document.Encode(doc)
 	if err != nil {
 		d.Discard()
 		return err
@@ -158,30 +155,4 @@ func (d *Draft) Keep(doc Document) error {
 		return fmt.Errorf("write receipt %s: %w", d.path, err)
 	}
 	return nil
-}
-
-// Encode writes the document as people can read it.
-func Encode(doc Document) ([]byte, error) {
-	text, err := json.MarshalIndent(doc, "", "  ")
-	return append(Plain(text), '\n'), err
-}
-
-// Plain escapes what a JSON text may have as it is, and a terminal would obey: the control characters from U+007F to U+009F, and those that turn the order of
-// what is seen or aren't seen at all (Unicode categories Cf, Zl, Zp).
-func Plain(text []byte) []byte {
-	obeyed := func(r rune) bool { return r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) }
-	if bytes.IndexFunc(text, obeyed) < 0 {
-		return text
-	}
-	var out bytes.Buffer
-	for _, r := range string(text) {
-		if !obeyed(r) {
-			out.WriteRune(r)
-			continue
-		}
-		for _, unit := range utf16.AppendRune(nil, r) {
-			fmt.Fprintf(&out, `\u%04x`, unit)
-		}
-	}
-	return out.Bytes()
 }

@@ -13,6 +13,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/state"
 )
@@ -41,7 +42,7 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	for range 3 {
 		d, err = InFolder(state.Place{Home: home, Folder: "a/b"}, "stamp", "x", noon)
 		require.NoError(t, err)
-		require.NoError(t, d.Keep(Document{Receipt: Version, Sentence: "tide"}))
+		require.NoError(t, d.Keep(Document{Head: document.Head{Sentence: "tide"}}))
 	}
 	assert.Equal(t, []string{"20260501-120000-stamp-x-2.json", "20260501-120000-stamp-x-3.json", "20260501-120000-stamp-x.json"}, names())
 	text, err := os.ReadFile(filepath.Join(home, "a/b", names()[0]))
@@ -55,8 +56,8 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	two, err := InFolder(state.Place{Home: home, Folder: "a/c"}, "stamp", "sd-1", noon)
 	require.NoError(t, err)
-	require.NoError(t, two.Keep(Document{Sentence: "two"}))
-	require.NoError(t, one.Keep(Document{Sentence: "one"}))
+	require.NoError(t, two.Keep(Document{Head: document.Head{Sentence: "two"}}))
+	require.NoError(t, one.Keep(Document{Head: document.Head{Sentence: "one"}}))
 	for name, says := range map[string]string{"sd-1.json": "one", "sd-1-2.json": "two"} {
 		text, err := os.ReadFile(filepath.Join(home, "a/c", "20260501-120000-stamp-"+name))
 		require.NoError(t, err)
@@ -91,9 +92,9 @@ func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
 	for i := range points {
 		points[i] = Point{Offset: 1 << 41, Rate: 123456789.1234567}
 	}
-	text, err := Encode(Document{
+	text, err := document.Encode(Document{
 		Speed: Speed{points, points}, Bad: Extents{1, full}, Repairs: Repairs{Blocks: Extents{1, full}},
-		Sentence: strings.Repeat("x", 4096), Image: Image{Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64))}, Card: Card{Record: card.Record{Path: strings.Repeat("x", 4096)}},
+		Head: document.Head{Sentence: strings.Repeat("x", 4096)}, Image: Image{Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64))}, Card: Card{Record: card.Record{Path: strings.Repeat("x", 4096)}},
 	})
 	require.NoError(t, err)
 	assert.Less(t, len(text), reserve)

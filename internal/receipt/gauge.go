@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/spots"
 )
@@ -122,10 +123,11 @@ func accessOf(t *gauge.Times) (a Access) {
 	return a
 }
 
-// End adds how a job ended.
-func (d *Document) End(tool Tool, started, ended time.Time, sentence string, exit int, err error) {
-	d.Tool, d.Started, d.Ended, d.Sentence, d.Exit = tool, started.UTC(), ended.UTC(), sentence, exit
+// End adds how a job ended. words are what failed, as the program says it.
+func (d *Document) End(tool Tool, started, ended time.Time, sentence string, exit int, err error, words string) {
+	d.Head = document.New(document.Receipt, exit, sentence)
+	d.Tool, d.Started, d.Ended = tool, started.UTC(), ended.UTC()
 	if err != nil {
-		d.Error = err.Error()
+		d.Error, d.Cause = words, causeOf(err)
 	}
 }

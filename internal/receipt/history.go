@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 )
 
 // maxHistory is how many receipts are looked through, the latest first.
@@ -61,7 +62,7 @@ func read(f io.Reader, name string) (doc Document, err error) {
 	switch {
 	case err != nil:
 		return doc, err
-	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Receipt <= 0 || doc.Job == "":
+	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Job == "" || doc.First != 1 && (doc.Schema != document.Receipt || doc.Version < document.Version):
 		return Document{}, fmt.Errorf("%s is no receipt", name)
 	}
 	if err := doc.valid(); err != nil {

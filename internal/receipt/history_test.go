@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/document"
 )
 
 func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
@@ -23,9 +24,9 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
 	}
 	for i := range 3 {
-		put(fmt.Sprintf("2026110%d-120000-stamp-sdb.json", i+1), Document{Receipt: 1, Job: "stamp", Sentence: fmt.Sprint("the stamp of day ", i+1)})
+		put(fmt.Sprintf("2026110%d-120000-stamp-sdb.json", i+1), Document{Head: document.New(document.Receipt, 0, fmt.Sprint("the stamp of day ", i+1)), Job: "stamp"})
 	}
-	put(".20261104-120000-stamp-sdb.json.part", Document{Receipt: 1, Job: "stamp"})
+	put(".20261104-120000-stamp-sdb.json.part", Document{Job: "stamp"})
 	put("20261105-other.json", map[string]any{"receipt": 1, "kind": "something else"})
 	put("20261106-list.json", []int{1})
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261107-cut.json"), []byte(`{"receipt": 1, "job": "st`), 0o600))
@@ -90,7 +91,7 @@ func FuzzReceipt(f *testing.F) {
 		if err != nil {
 			return
 		}
-		again, err := Encode(doc)
+		again, err := document.Encode(doc)
 		require.NoError(t, err)
 		if len(again) <= reserve {
 			_, err = read(bytes.NewReader(again), "a")

@@ -1,7 +1,6 @@
 // Package receipt is the record of a run: what was done to which card, and how that went.
 //
-// A receipt is a JSON document; docs/formats.md describes it, and docs/receipt.schema.json is its schema.
-// New members may be added without a new version; members are never taken away or changed within one.
+// A receipt is a JSON document; docs/formats.md describes it, and docs/schemas/receipt.json is its schema.
 package receipt
 
 import (
@@ -11,14 +10,12 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/stamp"
 )
-
-// Version is the version of the document.
-const Version = 1
 
 // MaxExtents bounds each list of extents in a receipt; a card with more is past listing, and Count tells
 // how many there are.
@@ -41,29 +38,29 @@ type Document struct {
 	File   string `json:"-"` // name of the file that it was read from
 	Digest string `json:"-"` // SHA-256 of that file, in hex
 
-	Receipt  int       `json:"receipt"` // Version
-	Tool     Tool      `json:"tool"`
-	Job      string    `json:"job"` // "stamp", "gauge whole" and so on
-	Started  time.Time `json:"started"`
-	Ended    time.Time `json:"ended"`
-	Verdict  Verdict   `json:"verdict"`
-	Sentence string    `json:"sentence"`        // what the user was told first
-	Error    string    `json:"error,omitempty"` // what failed, in the program's words
-	Exit     int       `json:"exit"`            // status of the program
-	Image    Image     `json:"image,omitzero"`  // of a stamp
-	Card     Card      `json:"card"`
-	Bytes    Bytes     `json:"bytes"`
-	Phases   []Phase   `json:"phases"`
-	Speed    Speed     `json:"speed"`
-	Repairs  Repairs   `json:"repairs,omitzero"`
-	Bad      Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
-	Gauge    *Gauge    `json:"gauge,omitempty"` // of a test
-	Blank    *Blank    `json:"blank,omitempty"` // of an empty card
-	Recheck  *Recheck  `json:"recheck,omitempty"`
-	Pace     *Pace     `json:"pace,omitempty"`
-	Mishaps  []Mishap  `json:"mishaps,omitempty"`
-	Loss     *Loss     `json:"loss,omitempty"`
-	Spots    *Spots    `json:"spots,omitempty"` // of a stamp: the places that were tried before
+	document.Head
+	First   int       `json:"receipt,omitempty"` // 1 in receipts of the first version, which have no other head
+	Tool    Tool      `json:"tool"`
+	Job     string    `json:"job"` // "stamp", "gauge whole" and so on
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	Verdict Verdict   `json:"verdict"`
+	Error   string    `json:"error,omitempty"` // what failed, in the program's words
+	Cause   Cause     `json:"cause,omitempty"` // the kind of that
+	Image   Image     `json:"image,omitzero"`  // of a stamp
+	Card    Card      `json:"card"`
+	Bytes   Bytes     `json:"bytes"`
+	Phases  []Phase   `json:"phases"`
+	Speed   Speed     `json:"speed"`
+	Repairs Repairs   `json:"repairs,omitzero"`
+	Bad     Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
+	Gauge   *Gauge    `json:"gauge,omitempty"` // of a test
+	Blank   *Blank    `json:"blank,omitempty"` // of an empty card
+	Recheck *Recheck  `json:"recheck,omitempty"`
+	Pace    *Pace     `json:"pace,omitempty"`
+	Mishaps []Mishap  `json:"mishaps,omitempty"`
+	Loss    *Loss     `json:"loss,omitempty"`
+	Spots   *Spots    `json:"spots,omitempty"` // of a stamp: the places that were tried before
 }
 
 // Spots is what trying places of a card found before it was stamped.
@@ -112,11 +109,14 @@ type Published struct {
 type Card struct {
 	card.Record        // its DiskID is that of the partition table that was stamped
 	Sector      int    `json:"sector"`
-	Access      string `json:"access"`             // how reads got past the computer's memory
-	State       string `json:"state,omitempty"`    // in which the card was left by a stamp
-	Beyond      int64  `json:"beyond,omitempty"`   // bytes behind the image
-	Left        string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
-	Why         string `json:"not_left,omitempty"` // why not all of that was done that was wanted
+	Access      string `json:"access"`           // how reads got past the computer's memory
+	State       string `json:"state,omitempty"`  // in which the card was left by a stamp
+	Beyond      int64  `json:"beyond,omitempty"` // bytes behind the image
+
+	FileSystems []layout.FSKind `json:"file_systems,omitempty"` // that are on it after a stamp, as far as they are known
+
+	Left string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
+	Why  string `json:"not_left,omitempty"` // why not all of that was done that was wanted
 }
 
 // Mishap is an access that failed and went right when it was tried again, or a card that was gone and came back.
@@ -181,8 +181,7 @@ type Loss struct {
 // sentence, error and exit status.
 func New(f *image.File, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
 	doc := Document{
-		Receipt: Version,
-		Job:     JobStamp,
+		Job: JobStamp,
 		Image: Image{
 			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
 			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
@@ -210,7 +209,7 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 
 // newDocument is a receipt with nothing in it yet.
 func newDocument(job string, c Card) Document {
-	return Document{Receipt: Version, Job: job, Card: c, Phases: []Phase{}, Speed: Speed{[]Point{}, []Point{}}}
+	return Document{Job: job, Card: c, Phases: []Phase{}, Speed: Speed{[]Point{}, []Point{}}}
 }
 
 // cardOf is what is known of a card.

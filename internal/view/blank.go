@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"zipstamp/internal/blank"
+	"zipstamp/internal/card/disks"
 	"zipstamp/internal/receipt"
 )
 
@@ -36,16 +37,18 @@ func blankFacts(a *answer, doc receipt.Document) {
 		}
 	}
 	phaseFacts(a, doc)
-	a.add("let go", "%s", letGoFact(doc.Card))
+	a.add("let go", "%s", letGoFact(doc))
 }
 
 // letGoFact is how a card was let go.
-func letGoFact(c receipt.Card) string {
-	switch {
+func letGoFact(doc receipt.Document) string {
+	switch c := doc.Card; {
 	case c.Why != "":
 		return c.Why
 	case c.Left != "":
 		return c.Left + "; it can be taken out"
+	case doc.Error == "" && c.Bus == string(disks.SDSlot):
+		return "it can be taken out, once nothing of it is mounted"
 	}
 	return ""
 }

@@ -207,9 +207,12 @@ func (v *Screen) Say(format string, args ...any) {
 	fmt.Fprintln(v.Err, fold(word(fmt.Sprintf(format, args...)), v.errWidth, ""))
 }
 
+// MadeSentence is the answer of making a practice card.
+func MadeSentence(path string) string { return fmt.Sprintf("Made the practice card %s.", word(path)) }
+
 // Made shows a practice card that was made.
 func (v *Screen) Made(path string, claimed, real int64) {
-	a := &answer{style: good, sentence: fmt.Sprintf("Made the practice card %s.", word(path))}
+	a := &answer{style: good, sentence: MadeSentence(path)}
 	a.add("claims", "%s", exact(claimed))
 	if real != claimed {
 		a.add("holds", "%s", exact(real))

@@ -99,6 +99,11 @@ func (v *Screen) Cards(listed []Listed, all bool) {
 	b.print(v.Out, v.width)
 }
 
+// CardsSentence is the answer of a list of disks: how many of them are cards that can be written.
+func CardsSentence(listed []Listed) string {
+	return cardsSentence(slices.DeleteFunc(slices.Clone(listed), func(l Listed) bool { return !l.IsCard() }))
+}
+
 func cardsSentence(cards []Listed) string {
 	may := 0
 	for _, l := range cards {
@@ -108,15 +113,13 @@ func cardsSentence(cards []Listed) string {
 	}
 	switch locked := len(cards) - may; {
 	case len(cards) == 0:
-		return "No card is here that may be written."
-	case locked == 0 && may == 1:
-		return "One card is here that may be written."
+		return "No writable card found."
 	case locked == 0:
-		return fmt.Sprintf("%d cards are here that may be written.", may)
+		return fmt.Sprintf("Found %s.", Count(may, "writable card"))
 	case may == 0:
-		return count(locked, "card") + " in here can't be written: write-protected."
+		return fmt.Sprintf("Found no writable card, but %s that %s write-protected.", Count(locked, "card"), map[bool]string{true: "is", false: "are"}[locked == 1])
 	default:
-		return fmt.Sprintf("%s here may be written; %s write-protected.", count(may, "card"), map[bool]string{true: "another one is", false: fmt.Sprintf("%d more are", locked)}[locked == 1])
+		return fmt.Sprintf("Found %s; %s write-protected.", Count(may, "writable card"), map[bool]string{true: "another one is", false: fmt.Sprintf("%d more are", locked)}[locked == 1])
 	}
 }
 
@@ -178,9 +181,9 @@ func Finding(doc receipt.Document) string {
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpace):
 		return "free space good"
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots) && part:
-		return fmt.Sprintf("no sign of a counterfeit in %s of the first %s", count(int64(g.Tried), "place"), Bytes(g.Tested))
+		return fmt.Sprintf("no sign of a counterfeit in %s of the first %s", Count(int64(g.Tried), "place"), Bytes(g.Tested))
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots):
-		return "no sign of a counterfeit in " + count(int64(g.Tried), "place")
+		return "no sign of a counterfeit in " + Count(int64(g.Tried), "place")
 	case gauge.Verdict(g.Verdict) == gauge.Holds && part:
 		return fmt.Sprintf("first %s good", Bytes(g.Tested))
 	case part && g.Loss == nil:

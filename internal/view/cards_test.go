@@ -66,7 +66,7 @@ func TestCardsAreDescribed(t *testing.T) {
 	for _, width := range []int{40, 80, 100} {
 		all := shown(t, width, func(v *Screen) { v.Cards([]Listed{inSlot(t), locked, liar, own, blank}, true) })
 		for _, says := range []string{
-			"2 cards here may be written; another one is write-protected.",
+			"Found 2 writable cards; another one is write-protected.",
 			"/dev/mmcblk0 31.9 GB (31,914,459,136 bytes), SD slot, BRNDL, serial 0x10a1b2c3",
 			"made in April 2024, maker 0x27 SM, revision 3.0, SDHC or SDXC, SD 4, Class 10 A2",
 			"odd: its registers say 31914459136 bytes, and the reader 2000398934016",
@@ -83,13 +83,14 @@ func TestCardsAreDescribed(t *testing.T) {
 		}
 		assert.NotContains(t, all, "\x1b", "a label is shown, and not obeyed")
 	}
-	assert.Contains(t, shown(t, 80, func(v *Screen) { v.Cards(nil, true) }), "No card is here that may be written. Put a card in and look again, or wait for it: zipstamp cards --arrive There are no other disks.")
+	assert.Contains(t, shown(t, 80, func(v *Screen) { v.Cards(nil, true) }), "No writable card found. Put a card in and look again, or wait for it: zipstamp cards --arrive There are no other disks.")
 	for want, cards := range map[string][]Listed{
-		"One card is here that may be written.":                        {blank},
-		"3 cards are here that may be written.":                        {blank, blank, inSlot(t)},
-		"1 card in here can't be written: write-protected.":            {locked},
-		"1 card here may be written; 2 more are write-protected.":      {blank, locked, locked},
-		"2 cards here may be written; another one is write-protected.": {blank, locked, blank},
+		"Found 1 writable card.":                                        {blank},
+		"Found 3 writable cards.":                                       {blank, blank, inSlot(t)},
+		"Found no writable card, but 1 card that is write-protected.":   {locked},
+		"Found no writable card, but 2 cards that are write-protected.": {locked, locked},
+		"Found 1 writable card; 2 more are write-protected.":            {blank, locked, locked},
+		"Found 2 writable cards; another one is write-protected.":       {blank, locked, blank},
 	} {
 		assert.Equal(t, want, cardsSentence(cards))
 	}

@@ -75,8 +75,10 @@ func matchedSentence(name string, r check.Report) string {
 }
 
 // signer tells why the key of a good signature counts.
-func signer(s *trust.Signature) string {
-	if s.Key.Kept {
+func signer(s *trust.Signature) string { return signerOf(s.Key.Kept) }
+
+func signerOf(kept bool) string {
+	if kept {
 		return "a key that you keep"
 	}
 	return "the key that you named"
@@ -191,7 +193,7 @@ func broken(a *answer, name string, r check.Report) {
 	case errors.As(r.Damage, &unusable):
 		a.sentence = fmt.Sprintf("%s %s.", name, word(unusableClause(unusable)))
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
-		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, count(damage.Trailing, "byte"))
+		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, Count(damage.Trailing, "byte"))
 	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
 		a.sentence = name + " is cut short: the download was not complete."
 	default:
@@ -275,7 +277,7 @@ func uncomparedClause(r check.Report) string {
 	var choice *image.ChoiceError
 	switch {
 	case errors.As(r.Damage, &choice):
-		return fmt.Sprintf("it holds %s, and the digest may be of one of them", count(int64(len(choice.Members)), "image"))
+		return fmt.Sprintf("it holds %s, and the digest may be of one of them", Count(int64(len(choice.Members)), "image"))
 	case errors.As(r.Damage, &unusable):
 		return "it " + word(unusableClause(unusable))
 	}
@@ -337,7 +339,7 @@ func diagnosis(a *answer, r check.Report) {
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
 		a.add("damage", "its %s packing ends at byte %s, and %v", damage.Packing, place(damage.At), damage.Err)
 	case errors.As(r.Damage, &damage):
-		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), count(damage.Unpacked, "byte"), word(damage.Err.Error()))
+		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), Count(damage.Unpacked, "byte"), word(damage.Err.Error()))
 	case errors.As(r.Damage, &unusable):
 		a.add("contents", "%s", word(unusableClause(unusable)))
 	case r.Damage != nil:
@@ -440,12 +442,16 @@ func (v *Screen) CheckLine(path string, r check.Report, err error) {
 	fmt.Fprintln(v.Out, style.Render(mark)+indent[len(mark):]+fold(text, v.width-column, indent))
 }
 
-// Summary shows the count after several checks.
-func (v *Screen) Summary(checked, right, wrong int) {
+// SummarySentence sums up the check of several images.
+func SummarySentence(checked, right, wrong int) string {
+	return fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", Count(checked, "image"), right, wrong, checked-right-wrong)
+}
+
+// Summary shows the sum of the check of several images; fine says that none is wrong.
+func (v *Screen) Summary(sentence string, fine bool) {
 	style := lipgloss.NewStyle()
-	if wrong > 0 {
+	if !fine {
 		style = bad
 	}
-	text := fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", count(checked, "image"), right, wrong, checked-right-wrong)
-	fmt.Fprintln(v.Out, styled(style, fold(text, v.width, "")))
+	fmt.Fprintln(v.Out, styled(style, fold(sentence, v.width, "")))
 }

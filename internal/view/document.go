@@ -89,7 +89,7 @@ func documentFacts(a *answer, doc receipt.Document, ruler []string) {
 	case doc.Pace != nil:
 		paceFacts(a, doc)
 	default:
-		stampDocFacts(a, doc)
+		stampFacts(a, doc)
 	}
 }
 
@@ -101,46 +101,9 @@ func documentNotes(a *answer, doc receipt.Document) {
 		recheckNotes(a, doc)
 	case doc.Pace != nil:
 		paceNotes(a, doc)
+	case doc.Job == receipt.JobStamp:
+		stampNotes(a, doc)
 	}
-}
-
-// stampDocFacts are the facts of a stamp, as its receipt has them.
-func stampDocFacts(a *answer, doc receipt.Document) {
-	if doc.Verdict != receipt.Good && doc.Verdict != receipt.NotReadBack {
-		doc.Image.Unpacked = 0 // as far as it came, which is no size of an image
-	}
-	a.add("image", "%s", docImage(doc.Image))
-	var checked []string
-	for _, p := range doc.Image.Published {
-		if p.Matched == "" {
-			continue
-		}
-		source := "as given"
-		if p.File != "" {
-			source = "as published in " + FileName(p.File)
-		}
-		checked = append(checked, fmt.Sprintf("%s %s", strings.ToUpper(p.Algorithm), source))
-	}
-	for _, s := range doc.Image.Signatures {
-		checked = append(checked, fmt.Sprintf("signature of %s: %s", FileName(s.Of), s.Status))
-	}
-	if len(checked) == 0 {
-		checked = []string{"nothing was published to hold it against"}
-	}
-	a.add("checked", "%s", strings.Join(checked, "\n"))
-	a.add("SHA-256", "%s", doc.Image.Image["sha256"])
-	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
-	phaseFacts(a, doc)
-	if s := doc.Spots; s != nil && s.Done {
-		a.add("spots", "tried first: %s", s.Verdict)
-	} else if s != nil && s.Why != "" {
-		a.add("spots", "not tried first: %s", s.Why)
-	}
-	a.add("limits", "%s", memoryFact(doc))
-	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks.List))
-	a.add("bad", "%s", extentsFact(doc.Bad.List))
-	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
-	a.add("let go", "%s", letGoFact(doc.Card))
 }
 
 // Exact is a size with the number of bytes beside it.
@@ -207,7 +170,7 @@ func paceFacts(a *answer, doc receipt.Document) {
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 }
 
-func perSecond(n float64, what string) string { return count(int64(n), what) + " a second" }
+func perSecond(n float64, what string) string { return Count(int64(n), what) + " a second" }
 
 func paceNotes(a *answer, doc receipt.Document) {
 	if len(doc.Pace.Limits) == 0 && doc.Verdict == receipt.Good {
@@ -231,12 +194,22 @@ func PaceSentence(name string, r *pace.Report, err error) string {
 	return fmt.Sprintf("%s reads %s and writes %s in sequence: as fast as %s promise.", name, rateText(r.ReadRate), rateText(r.WriteRate), listed(r.Meets(), len(r.Meets())))
 }
 
-// Receipts lists receipts, the latest first. Each has the number by which it is shown.
-func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
-	a := &answer{style: strong, sentence: fmt.Sprintf("%s, the latest first:", count(len(all), "receipt"))}
-	if len(all) == 0 {
-		a.sentence = "There are no receipts."
+// ReceiptsSentence is the answer of a list of receipts that were chosen from so many.
+func ReceiptsSentence(chosen, of int) string {
+	switch {
+	case of == 0:
+		return "There are no receipts yet."
+	case chosen == 0 && of == 1:
+		return "The one receipt that there is doesn't match."
+	case chosen == 0:
+		return fmt.Sprintf("None of the %d receipts matches.", of)
 	}
+	return Count(chosen, "receipt") + ", the latest first:"
+}
+
+// Receipts lists receipts that were chosen from so many, the latest first. Each has the number by which it is shown.
+func (v *Screen) Receipts(all []receipt.Document, numbers []int, of int) {
+	a := &answer{style: strong, sentence: ReceiptsSentence(len(all), of)}
 	for i, doc := range all {
 		doc = fitToShow(doc)
 		what := doc.Job + " " + word(doc.Card.Name)
@@ -251,9 +224,14 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int) {
 	a.print(v.Out, v.width)
 }
 
+// ExportedSentence is the answer of exporting a receipt.
+func ExportedSentence(path string, doc receipt.Document) string {
+	return fmt.Sprintf("Exported the receipt of %s, %s, to %s.", word(doc.Job)+" "+word(doc.Card.Name), Day(doc.Ended), word(path))
+}
+
 // Exported says that a receipt was exported.
 func (v *Screen) Exported(path string, doc receipt.Document) {
 	doc = fitToShow(doc)
-	a := &answer{style: good, sentence: fmt.Sprintf("Exported the receipt of %s, %s, to %s.", doc.Job+" "+word(doc.Card.Name), Day(doc.Ended), word(path))}
+	a := &answer{style: good, sentence: ExportedSentence(path, doc)}
 	a.print(v.Out, v.width)
 }

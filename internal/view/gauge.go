@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,7 +33,7 @@ func GaugeSentence(name string, r *gauge.Report, err error) string {
 		}
 		return fmt.Sprintf("%s is faulty: its size is right, but %s.", name, faultClause(r.Bad))
 	case gauge.Unsteady:
-		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name, count(r.Bad.Unsteady, "sector"))
+		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name, Count(r.Bad.Unsteady, "sector"))
 	case gauge.Holds:
 		if r.Method == gauge.BySpots {
 			return fmt.Sprintf("%s seems to hold what it claims: all places that were tried in %s hold what was written.", name, size)
@@ -126,7 +127,7 @@ func SpaceSentence(folder string, r *gauge.Report, err error) string {
 	case gauge.Faulty:
 		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, written, faultClause(r.Bad))
 	case gauge.Unsteady:
-		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder, count(r.Bad.Unsteady, "sector"))
+		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder, Count(r.Bad.Unsteady, "sector"))
 	case gauge.Holds:
 		return fmt.Sprintf("The free space of %s holds what is written: %s came back right.", folder, Bytes(r.Tested))
 	}
@@ -135,7 +136,12 @@ func SpaceSentence(folder string, r *gauge.Report, err error) string {
 
 // Removed says that files of a test were removed.
 func (v *Screen) Removed(folder string, n int) {
-	fmt.Fprintln(v.Out, good.Render(fmt.Sprintf("Removed %s of an earlier test from %s.", count(n, "file"), word(folder))))
+	fmt.Fprintln(v.Out, good.Render(RemovedSentence(folder, n)))
+}
+
+// RemovedSentence is the answer of removing the files of a test.
+func RemovedSentence(folder string, n int) string {
+	return fmt.Sprintf("Removed %s of an earlier test from %s.", Count(n, "file"), word(folder))
 }
 
 // faultClause is what is bad, as a clause.
@@ -143,7 +149,7 @@ func faultClause(b gauge.Counts) string {
 	var parts []string
 	add := func(n int64, what string) {
 		if n > 0 {
-			parts = append(parts, count(n, "sector")+" "+what)
+			parts = append(parts, Count(n, "sector")+" "+what)
 		}
 	}
 	verb := func(n int64, one, many string) string {
@@ -152,7 +158,7 @@ func faultClause(b gauge.Counts) string {
 		}
 		return many
 	}
-	add(b.Worn, verb(b.Worn, "has", "have")+" wrong bits ("+count(b.Bits, "bit")+" in all)")
+	add(b.Worn, verb(b.Worn, "has", "have")+" wrong bits ("+Count(b.Bits, "bit")+" in all)")
 	add(b.Unreadable, "can't be read")
 	add(b.Unwritable, "can't be written")
 	add(b.Lost, verb(b.Lost, "does", "do")+" not keep what is written")
@@ -327,7 +333,7 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 		}
 	}
 	if doc.Gauge.Changed > 0 && g.Loss == nil {
-		note("%s did not read as before after what was there had been written back.", count(g.Changed, "place"))
+		note("%s did not read as before after what was there had been written back.", Count(g.Changed, "place"))
 	}
 	return notes
 }
@@ -351,27 +357,29 @@ type Kept struct {
 	Err  error
 }
 
-// Kept lists journals; only says that nothing was put back, and again is the command line.
-func (v *Screen) Kept(all []Kept, only bool, again []string) {
-	a := &answer{style: good, sentence: "Nothing is to be put back."}
-	failed := 0
-	for _, k := range all {
-		if k.Err != nil {
-			failed++
-		}
-	}
+// KeptSentence is the answer of putting back what interrupted tests had saved; only says that nothing was put back.
+func KeptSentence(all []Kept, only bool) string {
 	switch n := len(all); {
 	case n == 0:
+		return "There is nothing to put back."
+	case only && n == 1:
+		return "A test was interrupted, and what it had saved has not been put back yet:"
 	case only:
-		tests := "A test was"
-		if n > 1 {
-			tests = fmt.Sprintf("%d tests were", n)
-		}
-		a.style, a.sentence = caution, tests+" interrupted, and what had been saved is to be put back:"
-	case failed == 0:
-		a.sentence = "What interrupted tests had saved has been settled:"
-	default:
-		a.style, a.sentence = bad, "Not all could be put back:"
+		return fmt.Sprintf("%d tests were interrupted, and what they had saved has not been put back yet:", n)
+	case !slices.ContainsFunc(all, func(k Kept) bool { return k.Err != nil }):
+		return "What interrupted tests had saved has been settled:"
+	}
+	return "Some of what was saved could not be put back:"
+}
+
+// Kept lists journals; only says that nothing was put back, and again is the command line.
+func (v *Screen) Kept(all []Kept, only bool, again []string) {
+	a := &answer{style: good, sentence: KeptSentence(all, only)}
+	switch {
+	case only && len(all) > 0:
+		a.style = caution
+	case slices.ContainsFunc(all, func(k Kept) bool { return k.Err != nil }):
+		a.style = bad
 	}
 	for _, k := range all {
 		lines := []string{word(k.Path)}

@@ -12,6 +12,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
+	"zipstamp/internal/document"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/layout"
@@ -80,7 +81,7 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 	common := receipt.Card{Record: card.Record{Name: "mmcblk0", Size: 2e12, Kind: "block device", Bus: "SD slot", Model: "Bargain 2T of a long name"}, Access: "cached"}
 	for _, doc := range []receipt.Document{
 		{
-			Job: receipt.JobWhole, Verdict: "counterfeit", Sentence: "mmcblk0 is counterfeit.", Card: common, Mishaps: []receipt.Mishap{{Op: "read", Offset: 5e9, Error: "x"}, {Op: "return", Name: "sdx", Error: "x"}},
+			Job: receipt.JobWhole, Verdict: "counterfeit", Head: document.Head{Sentence: "mmcblk0 is counterfeit."}, Card: common, Mishaps: []receipt.Mishap{{Op: "read", Offset: 5e9, Error: "x"}, {Op: "return", Name: "sdx", Error: "x"}},
 			Phases: []receipt.Phase{{Phase: "write", Bytes: 33e9, Seconds: 900, Rate: 3e7}, {Phase: "flush", Seconds: 3}},
 			Gauge: &receipt.Gauge{
 				Method: "whole", Verdict: "counterfeit", Claimed: 2e12, Holds: 32e9, Loss: &receipt.CardLoss{Real: 32e9, Exact: true, ReadsAs: "zeros", Cached: 64e6}, Count: 40,
@@ -88,16 +89,16 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 			},
 		},
 		{
-			Job: receipt.JobSpots, Verdict: "holds what it claims", Sentence: "It seems so.", Card: common, Phases: []receipt.Phase{{Phase: "save", Bytes: 4e6, Seconds: 2}},
+			Job: receipt.JobSpots, Verdict: "holds what it claims", Head: document.Head{Sentence: "It seems so."}, Card: common, Phases: []receipt.Phase{{Phase: "save", Bytes: 4e6, Seconds: 2}},
 			Gauge: &receipt.Gauge{Method: "spots", Verdict: "holds what it claims", Claimed: 2e12, Tested: 1e12, Level: 0.98, Share: 0.995, Places: 800, Reads: access, Changed: 3},
 		},
 		{
-			Job: receipt.JobRecheck, Verdict: receipt.Differs, Sentence: "It differs.", Card: common, Image: receipt.Image{Path: "/a/saltmarsh-os.img.xz"},
+			Job: receipt.JobRecheck, Verdict: receipt.Differs, Head: document.Head{Sentence: "It differs."}, Card: common, Image: receipt.Image{Path: "/a/saltmarsh-os.img.xz"},
 			Recheck: &receipt.Recheck{Against: "receipt", Stamped: "2026-11-26T10:00:00Z", Differ: 5e6, Unit: 4 << 20, Extents: receipt.Extents{Count: 3}, Areas: slicesOf(receipt.Change{Name: "partition 1 (FAT32, \"BOOT\"): file a-long-name-of-a-kernel-image-for-brindle.img", Bytes: 512, Why: "it is dated from before the card was stamped"}, 30)},
 		},
-		{Job: receipt.JobBlank, Verdict: receipt.Good, Sentence: "It is empty.", Card: common, Blank: &receipt.Blank{Start: 4 << 20, Size: 1e12}},
-		{Job: receipt.JobPace, Verdict: receipt.Good, Sentence: "It is fast.", Card: common, Pace: &receipt.Pace{Reads: access, Writes: access, Limits: []string{"the reader: its link, USB at 480 Mbit/s, carries at most 53 MB/s"}}},
-		{Job: receipt.JobStamp, Verdict: receipt.Good, Sentence: "Stamped.", Card: common, Image: receipt.Image{Path: "/a/saltmarsh-os.img.xz", Unpacked: 5e9, Image: map[string]string{"sha256": strings.Repeat("ab", 32)}, Published: []receipt.Published{{Algorithm: "sha256", File: "SHA256SUMS", Matched: "image"}}}, Spots: &receipt.Spots{Why: "turned off"}},
+		{Job: receipt.JobBlank, Verdict: receipt.Good, Head: document.Head{Sentence: "It is empty."}, Card: common, Blank: &receipt.Blank{Start: 4 << 20, Size: 1e12}},
+		{Job: receipt.JobPace, Verdict: receipt.Good, Head: document.Head{Sentence: "It is fast."}, Card: common, Pace: &receipt.Pace{Reads: access, Writes: access, Limits: []string{"the reader: its link, USB at 480 Mbit/s, carries at most 53 MB/s"}}},
+		{Job: receipt.JobStamp, Verdict: receipt.Good, Head: document.Head{Sentence: "Stamped."}, Card: common, Image: receipt.Image{Path: "/a/saltmarsh-os.img.xz", Unpacked: 5e9, Image: map[string]string{"sha256": strings.Repeat("ab", 32)}, Published: []receipt.Published{{Algorithm: "sha256", File: "SHA256SUMS", Matched: "image"}}}, Spots: &receipt.Spots{Why: "turned off"}},
 	} {
 		for _, width := range []int{40, 57, 80, 100} {
 			var out bytes.Buffer

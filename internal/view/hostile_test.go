@@ -111,11 +111,12 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 			for _, d := range docs {
 				v.Document(d, hostile)
 				v.Exported(hostile, d)
-				v.Stamp(Stamped{Doc: d, Receipt: hostile, Contents: &contents})
-				v.Stamp(Stamped{Doc: d, Receipt: hostile, Err: damage})
 			}
-			v.Receipts(docs, []int{1, 2, 3, 4, 5})
-			v.Stamps([]Stamped{{Doc: docs[0], Err: refused}, {Doc: docs[0], Contents: &contents}})
+			v.Receipts(docs, []int{1, 2, 3, 4, 5}, 9)
+			stamped := docs[0]
+			stamped.Verdict = receipt.Good
+			v.Document(stamped, hostile)
+			v.Documents([]receipt.Document{docs[0], stamped}, []string{hostile, hostile})
 		},
 		"cards": func(v *Screen) {
 			v.Cards([]Listed{listed, {Card: blockCard}}, true)

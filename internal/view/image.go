@@ -53,15 +53,15 @@ func unusableClause(e *image.UnusableError) string {
 	case image.HoldsNothing:
 		return "holds an image of no bytes"
 	case image.HoldsLittle:
-		return fmt.Sprintf("holds %s, too few for an image of a disk", count(e.Bytes, "byte"))
+		return fmt.Sprintf("holds %s, too few for an image of a disk", Count(e.Bytes, "byte"))
 	case image.HoldsNoImage:
 		switch e.Count {
 		case 0:
 			return "is " + article(e.Packing) + " archive with no files in it"
 		case 1:
-			return fmt.Sprintf("holds no image of a disk; its only file is %s (%s)", what, count(e.Bytes, "byte"))
+			return fmt.Sprintf("holds no image of a disk; its only file is %s (%s)", what, Count(e.Bytes, "byte"))
 		}
-		return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%s)", e.Count, what, count(e.Bytes, "byte"))
+		return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%s)", e.Count, what, Count(e.Bytes, "byte"))
 	case image.HoldsBootFiles:
 		return fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", what, e.Count)
 	case image.HoldsOne:
@@ -73,7 +73,7 @@ func unusableClause(e *image.UnusableError) string {
 		if e.Claimed {
 			says = "says that it unpacks to"
 		}
-		return fmt.Sprintf("%s more than %s, which is more than is sensible for a file of its size", says, count(e.Most, "byte"))
+		return fmt.Sprintf("%s more than %s, which is more than is sensible for a file of its size", says, Count(e.Most, "byte"))
 	case image.ManyMembers:
 		return fmt.Sprintf("has more than %s members, or says so; archives of images have a few", humanize.Comma(e.Count))
 	case image.NeedsFile:

@@ -27,19 +27,37 @@ func (v *Screen) ConfirmKey(ctx context.Context, k trust.Key) (bool, error) {
 // KeyKept says that a key is kept.
 func (v *Screen) KeyKept(k trust.Key, path string) {
 	k.Source = path
-	v.showKey(v.Out, v.width, k, fmt.Sprintf("The key %s is kept: what it signs counts from now on.", k.ID))
+	v.showKey(v.Out, v.width, k, KeyKeptSentence(k))
+}
+
+// KeyKeptSentence is the answer of keeping a key.
+func KeyKeptSentence(k trust.Key) string {
+	return fmt.Sprintf("The key %s is kept: what it signs counts from now on.", word(k.ID))
+}
+
+// KeyForgottenSentence is the answer of forgetting a key.
+func KeyForgottenSentence(k trust.Key) string {
+	return fmt.Sprintf("The key %s is forgotten: what it signs counts for nothing.", word(k.ID))
+}
+
+// KeysSentence is the answer of a list of so many keys.
+func KeysSentence(n int) string {
+	if n == 0 {
+		return "You keep no keys. To keep one: zipstamp keys add FILE"
+	}
+	return fmt.Sprintf("You keep %s.", Count(n, "key"))
 }
 
 // KeyForgotten says that a key is kept no more.
 func (v *Screen) KeyForgotten(k trust.Key, path string) {
 	k.Source = path
-	v.showKey(v.Out, v.width, k, fmt.Sprintf("The key %s is forgotten: what it signs counts for nothing.", k.ID))
+	v.showKey(v.Out, v.width, k, KeyForgottenSentence(k))
 }
 
 // Keys lists keys.
 func (v *Screen) Keys(keys trust.Ring) {
 	if len(keys) == 0 {
-		fmt.Fprintln(v.Out, "You keep no keys. To keep one: zipstamp keys add FILE")
+		fmt.Fprintln(v.Out, KeysSentence(0))
 		return
 	}
 	for _, k := range keys {

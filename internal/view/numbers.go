@@ -19,7 +19,7 @@ func Bytes(n int64) string {
 // exact is a size with the number of bytes beside it.
 func exact(n int64) string {
 	if n < 1000 {
-		return count(n, "byte")
+		return Count(n, "byte")
 	}
 	return fmt.Sprintf("%s (%s bytes)", Bytes(n), humanize.Comma(n))
 }
@@ -54,8 +54,8 @@ func span(d time.Duration) string {
 	}
 }
 
-// count is a number of things; the plural has an s.
-func count[N ~int | ~int64](n N, thing string) string {
+// Count is a number of things; the plural has an s.
+func Count[N ~int | ~int64](n N, thing string) string {
 	if n != 1 {
 		thing += "s"
 	}

@@ -103,7 +103,7 @@ func PeekSentence(p Peeked) string {
 	if p.Card != nil {
 		name = word(p.Card.Name)
 	}
-	parts := count(len(p.Disk.Parts), "partition")
+	parts := Count(len(p.Disk.Parts), "partition")
 	switch p.Disk.Kind {
 	case layout.KindDisc:
 		return fmt.Sprintf("%s is an installer or live disc (ISO hybrid): it can be stamped, and starts computers, not boards.", name)
@@ -178,7 +178,7 @@ func bootFacts(a *answer, d layout.Disk) {
 	if d.BootOn > 0 {
 		where = fmt.Sprintf("on partition %d", d.BootOn)
 	}
-	fact := fmt.Sprintf("%s, %s, %s", count(b.Files, "file"), Bytes(b.Bytes), where)
+	fact := fmt.Sprintf("%s, %s, %s", Count(b.Files, "file"), Bytes(b.Bytes), where)
 	switch {
 	case b.Files > len(b.Largest):
 		fact += ": " + strings.Join(words(b.Largest), ", ") + ", and smaller ones"

@@ -48,6 +48,7 @@ func ErrorText(err error) string {
 		return strings.Replace(e.Error(), fmt.Sprintf("%d bytes", e.Size), exact(e.Size), 1)
 	})
 	text = reword(text, err, refusedText)
+	text = reword(text, err, leaveText)
 	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
 	return reword(text, err, func(e *fs.PathError) string {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -66,6 +67,23 @@ func reword[E error](text string, err error, words func(E) string) string {
 	return strings.Replace(text, e.Error(), words(e), 1)
 }
 
+// leaveText says what could not be done when a card was let go.
+func leaveText(e *card.LeaveError) string {
+	why := e.Err.Error()
+	if e.Other != "" {
+		why = "the same reader holds " + e.Other
+	}
+	switch e.Step {
+	case card.TableRead:
+		return fmt.Sprintf("this computer goes by the old partition table of %s until it is put in again: %s", e.Card, why)
+	case card.Ejecting:
+		return fmt.Sprintf("%s could not be ejected: %s", e.Card, why)
+	case card.PowerOff:
+		return fmt.Sprintf("the power of %s could not be turned off: %s", e.Card, why)
+	}
+	return fmt.Sprintf("%s could not be closed: %s", e.Card, why)
+}
+
 // Hint is an error with advice of its own.
 type Hint struct {
 	Err  error
@@ -75,6 +93,9 @@ type Hint struct {
 func (h *Hint) Error() string { return h.Err.Error() }
 
 func (h *Hint) Unwrap() error { return h.Err }
+
+// NextStep is what to do about an error; empty if there is nothing to say. again is the command line as it was typed.
+func (v *Screen) NextStep(err error, again []string) string { return nextStep(err, v.here, again) }
 
 func nextStep(err error, here card.Local, again []string) string {
 	var hint *Hint

@@ -146,7 +146,7 @@ func recheckFacts(a *answer, doc receipt.Document) {
 	a.add("against", "%s", against)
 	phaseFacts(a, doc)
 	if c.Failed.Count+c.Extents.Count > 0 {
-		a.add("differs", "%s, at %s", Bytes(c.Differ), count(c.Failed.Count+c.Extents.Count, "place"))
+		a.add("differs", "%s, at %s", Bytes(c.Differ), Count(c.Failed.Count+c.Extents.Count, "place"))
 	}
 	a.add("before", "%s", c.Before)
 	a.add("not expected", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return !c.Started && !c.Unsure }))

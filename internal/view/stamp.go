@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -9,84 +10,58 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/fault"
-	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/trust"
 )
 
-// Stamped is a stamp that was begun, and how it ended.
-type Stamped struct {
-	Doc      receipt.Document
-	Report   check.Report
-	Result   stamp.Result
-	Err      error
-	Receipt  string // where it was kept; empty if it was not
-	ReadBack bool   // asked for
-	Left     card.Left
-	Contents *layout.Disk // what is on the card now; nil where that isn't known
-}
-
-// Stamp shows the result of a stamp.
-func (v *Screen) Stamp(s Stamped) {
-	s.Doc, s.Receipt = fitToShow(s.Doc), word(s.Receipt)
-	a := &answer{style: bad, sentence: s.Doc.Sentence}
-	switch s.Doc.Verdict {
-	case receipt.Good:
-		a.style = good
-	case receipt.NotReadBack, receipt.Interrupted:
-		a.style = caution
-	}
-	stampFacts(a, s)
-	stampNotes(a, s)
-	a.print(v.Out, v.width)
-}
-
-// Stamps shows the result of a stamp of several cards: the fate of each.
-func (v *Screen) Stamps(all []Stamped) {
-	all = slices.Clone(all)
+// Documents shows the results of one job that was done with several cards: the fate of each. paths are where the receipts are kept.
+func (v *Screen) Documents(all []receipt.Document, paths []string) {
+	all, paths = slices.Clone(all), slices.Clone(paths)
 	for i := range all {
-		all[i].Doc, all[i].Receipt = fitToShow(all[i].Doc), word(all[i].Receipt)
+		all[i], paths[i] = fitToShow(all[i]), word(paths[i])
 	}
 	a := &answer{style: good, sentence: StampsSentence(all)}
 	shared := all[0]
-	for _, s := range all {
-		if s.Err != nil {
+	for _, doc := range all {
+		if !isStamped(doc) {
 			a.style = bad
 		}
-		if s.Doc.Image.Unpacked > shared.Doc.Image.Unpacked || s.Err == nil {
-			shared = s
+		if doc.Image.Unpacked > shared.Image.Unpacked || isStamped(doc) {
+			shared = doc
 		}
 	}
-	if shared.Err != nil {
-		shared.Doc.Image.Unpacked = 0
-	}
-	a.add("image", "%s", docImage(shared.Doc.Image))
-	if shared.Err == nil {
-		a.add("checked", "%s", checkedFact(shared.Report))
-	}
-	for _, s := range all {
-		a.add(s.Doc.Card.Name, "%s", strings.Join(fateLines(s), "\n"))
+	imageFacts(a, shared)
+	for i, doc := range all {
+		a.add(doc.Card.Name, "%s", strings.Join(fateLines(doc, paths[i]), "\n"))
 	}
 	sharedNotes(a, all)
 	a.print(v.Out, v.width)
 }
 
+// isStamped tells whether a stamp has left the image on the card.
+func isStamped(doc receipt.Document) bool {
+	return doc.Verdict == receipt.Good || doc.Verdict == receipt.NotReadBack
+}
+
 // sharedNotes adds the notes of several cards, each once, with the names of the cards that it is about.
-func sharedNotes(a *answer, all []Stamped) {
+func sharedNotes(a *answer, all []receipt.Document) {
 	var notes []string
 	about := map[string][]string{}
-	for _, s := range all {
+	for _, doc := range all {
 		one := &answer{}
-		stampNotes(one, s)
+		stampNotes(one, doc)
 		for _, n := range one.notes {
 			if about[n] == nil {
 				notes = append(notes, n)
 			}
-			about[n] = append(about[n], s.Doc.Card.Name)
+			about[n] = append(about[n], doc.Card.Name)
 		}
 	}
 	for _, n := range notes {
@@ -98,14 +73,14 @@ func sharedNotes(a *answer, all []Stamped) {
 }
 
 // StampsSentence is the answer of a stamp of several cards.
-func StampsSentence(all []Stamped) string {
+func StampsSentence(all []receipt.Document) string {
 	var failed []string
 	readBack := true
-	for _, s := range all {
-		if s.Err != nil {
-			failed = append(failed, s.Doc.Card.Name)
+	for _, doc := range all {
+		if !isStamped(doc) {
+			failed = append(failed, word(doc.Card.Name))
 		}
-		readBack = readBack && s.ReadBack
+		readBack = readBack && doc.Verdict != receipt.NotReadBack
 	}
 	done := "stamped and read back"
 	if !readBack {
@@ -125,29 +100,29 @@ func StampsSentence(all []Stamped) string {
 }
 
 // fateLines are what became of one of several cards.
-func fateLines(s Stamped) []string {
+func fateLines(doc receipt.Document, path string) []string {
 	var lines []string
-	if s.Err != nil {
-		lines = append(lines, "not stamped: "+failure(s.Doc.Card.Name, s.Result, s.Err)+"; "+stateClause(s.Result, s.Err))
+	if !isStamped(doc) {
+		lines = append(lines, "not stamped: "+strings.TrimRight(strings.TrimPrefix(doc.Sentence, notStamped), "."))
 	} else {
 		var rates []string
-		for _, p := range s.Result.Phases {
-			if p.Bytes > 0 {
-				rates = append(rates, fmt.Sprintf("%s at %s", p.Phase, rate(p.Bytes, p.Took)))
+		for _, p := range doc.Phases {
+			if p.Bytes > 0 && p.Phase != string(meter.Check) {
+				rates = append(rates, fmt.Sprintf("%s at %s", p.Phase, rateText(p.Rate)))
 			}
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for _, f := range []Fact{{"limits", memoryFact(s.Doc)}, {"bad", extentsFact(s.Result.Bad)}, {"forgiven", mishapsFact(s.Doc.Mishaps)}, {"repaired", extentsFact(s.Result.Repaired)}} {
+	for _, f := range []Fact{{"limits", memoryFact(doc)}, {"bad", extentsFact(doc.Bad)}, {"forgiven", mishapsFact(doc.Mishaps)}, {"repaired", extentsFact(doc.Repairs.Blocks)}} {
 		if f.Text != "" {
 			lines = append(lines, f.Label+": "+strings.ReplaceAll(f.Text, "\n", "; "))
 		}
 	}
-	if text := leftFact(s); text != "" {
+	if text := letGoFact(doc); text != "" {
 		lines = append(lines, text)
 	}
-	if s.Receipt != "" {
-		lines = append(lines, "receipt "+s.Receipt)
+	if path != "" {
+		lines = append(lines, "receipt "+path)
 	}
 	return lines
 }
@@ -175,20 +150,8 @@ func cause(err error) error {
 	return err
 }
 
-// leftFact is how the card was let go.
-func leftFact(s Stamped) string {
-	switch {
-	case s.Left.Problem != nil:
-		return word(s.Left.Problem.Error())
-	case s.Left.PoweredOff:
-		return "powered off; it can be taken out"
-	case s.Left.Ejected:
-		return "ejected; it can be taken out"
-	case s.Err == nil && s.Doc.Card.Bus == string(disks.SDSlot):
-		return "it can be taken out, once nothing of it is mounted"
-	}
-	return ""
-}
+// notStamped begins the sentence of a stamp that failed.
+const notStamped = "Not stamped: "
 
 // StampSentence is the answer of a stamp in one sentence: how it ended, and what the card is now.
 func StampSentence(imageName, cardName string, r stamp.Result, err error) string {
@@ -199,11 +162,11 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 		}
 		sentence := fmt.Sprintf("Stamped and read back: every block of %s is on %s", imageName, cardName)
 		if n := blocksIn(r.Repaired); n > 0 {
-			return fmt.Sprintf("%s, but %s had to be written again.", sentence, count(n, "block"))
+			return fmt.Sprintf("%s, but %s had to be written again.", sentence, Count(n, "block"))
 		}
 		return sentence + "."
 	}
-	return fmt.Sprintf("Not stamped: %s; %s.", failure(cardName, r, err), stateClause(r, err))
+	return fmt.Sprintf(notStamped+"%s; %s.", failure(cardName, r, err), stateClause(r, err))
 }
 
 // failure is why a stamp failed, as a clause.
@@ -256,7 +219,7 @@ func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) str
 	case e.Blocks == 1:
 		return fmt.Sprintf("a block of %s does not read back as it was written", cardName)
 	}
-	return fmt.Sprintf("%s of %s do not read back as they were written", count(e.Blocks, "block"), cardName)
+	return fmt.Sprintf("%s of %s do not read back as they were written", Count(e.Blocks, "block"), cardName)
 }
 
 func damageClause(e *image.DamageError) string {
@@ -321,41 +284,39 @@ func stateClause(r stamp.Result, err error) string {
 	return "the card has no partition table, and can be stamped again"
 }
 
-func stampFacts(a *answer, s Stamped) {
-	doc := s.Doc
-	if s.Err != nil {
+// imageFacts are what was stamped, and what shows that it is right.
+func imageFacts(a *answer, doc receipt.Document) {
+	if !isStamped(doc) {
 		doc.Image.Unpacked = 0 // as far as it came, which is no size of an image
 	}
 	a.add("image", "%s", docImage(doc.Image))
-	if s.Err == nil {
-		a.add("checked", "%s", checkedFact(s.Report))
+	if isStamped(doc) {
+		a.add("checked", "%s", checkedFact(doc.Image))
+		a.add("SHA-256", "%s", doc.Image.Image["sha256"])
 	}
+}
+
+// stampFacts are the facts of a stamp.
+func stampFacts(a *answer, doc receipt.Document) {
+	imageFacts(a, doc)
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
-	for _, p := range s.Result.Phases {
-		text := fmt.Sprintf("in %s", span(p.Took))
-		if p.Bytes > 0 {
-			text = fmt.Sprintf("%s in %s, %s", Bytes(p.Bytes), span(p.Took), rate(p.Bytes, p.Took))
-		}
-		if p.Phase == "flush" && p.Took.Seconds() < 0.05 {
-			continue
-		}
-		a.add(string(p.Phase), "%s", text)
+	phaseFacts(a, doc)
+	if s := doc.Spots; s != nil && s.Done && gauge.Verdict(s.Verdict) != gauge.Holds {
+		a.add("spots", "tried first: %s", s.Verdict)
+	} else if s != nil && !s.Done && s.Why != "" && isStamped(doc) {
+		a.add("spots", "not tried first: %s", s.Why)
 	}
-	if doc.Spots != nil && !doc.Spots.Done && s.Err == nil {
-		a.add("spots", "not tried first: %s", doc.Spots.Why)
-	}
-	if doc.Card.Access == string(card.Cached) && s.ReadBack {
+	if doc.Card.Access == string(card.Cached) && doc.Verdict == receipt.Good {
 		a.add("caution", "this system can't read round its own memory for this file, so the read-back says little of the card")
 	}
 	a.add("limits", "%s", memoryFact(doc))
-	a.add("repaired", "%s", extentsFact(s.Result.Repaired))
-	a.add("bad", "%s", extentsFact(s.Result.Bad))
-	a.add("forgiven", "%s", mishapsFact(s.Doc.Mishaps))
-	a.add("let go", "%s", leftFact(s))
+	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks))
+	a.add("bad", "%s", extentsFact(doc.Bad))
+	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
+	a.add("let go", "%s", letGoFact(doc))
 	if doc.Bytes.Cleared > 0 {
 		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))
 	}
-	a.add("receipt", "%s", s.Receipt)
 }
 
 // memoryFact says which cards' memories a stamp could not see through, where it could less than usual.
@@ -391,37 +352,51 @@ func cardKind(c receipt.Card) string {
 	return kind
 }
 
-func checkedFact(r check.Report) string {
-	by := r.SignedBy()
-	if len(r.Published) == 0 && by == nil {
-		return "nothing was published to hold it against"
-	}
+// checkedFact is what shows that an image is the one that was published: a good signature of a key that counts, and digests that agree.
+func checkedFact(i receipt.Image) string {
 	var facts []string
-	if by != nil {
-		facts = append(facts, fmt.Sprintf("signed by %s (%s)", signer(by), word(by.Key.Owner)))
-	}
-	for _, h := range r.Published {
-		source := "as given"
-		if h.Sums != nil {
-			source = "as published in " + word(h.Source())
+	for _, s := range i.Signatures {
+		if trust.Status(s.Status) == trust.Good {
+			facts = append(facts, fmt.Sprintf("signed by %s (%s)", signerOf(s.Kept), s.Owner))
+			break
 		}
-		facts = append(facts, fmt.Sprintf("%s, %s", h.Algorithm, source))
+	}
+	for _, p := range i.Published {
+		if p.Matched == "" {
+			continue
+		}
+		source := "as given"
+		if p.File != "" {
+			source = "as published in " + published(p)
+		}
+		facts = append(facts, fmt.Sprintf("%s, %s", cmp.Or(digest.Called(p.Algorithm), p.Algorithm), source))
+	}
+	if len(facts) == 0 {
+		return "no published digest was found to compare with"
 	}
 	return strings.Join(facts, "\n")
+}
+
+// published names the file, and the line in it, that a digest stands in.
+func published(p receipt.Published) string {
+	if p.Line > 0 {
+		return fmt.Sprintf("%s, line %d", FileName(p.File), p.Line)
+	}
+	return FileName(p.File)
 }
 
 // shownExtents is how many are listed; the receipt has more.
 const shownExtents = 6
 
 // extentsFact lists stretches of the card by offset.
-func extentsFact(extents []layout.Extent) string {
+func extentsFact(all receipt.Extents) string {
 	var lines []string
-	for i, e := range extents {
+	for i, e := range all.List {
 		if i == shownExtents {
-			lines = append(lines, fmt.Sprintf("and %d more stretches", len(extents)-i))
+			lines = append(lines, fmt.Sprintf("and %d more stretches", all.Count-i))
 			break
 		}
-		lines = append(lines, fmt.Sprintf("%s at byte %s", count(blocksIn(extents[i:i+1]), "block"), place(e.Offset)))
+		lines = append(lines, fmt.Sprintf("%s at byte %s", Count(blocksIn(all.List[i:i+1]), "block"), place(e.Offset)))
 	}
 	return strings.Join(lines, "\n")
 }
@@ -444,48 +419,45 @@ var desktopKnows = []layout.FSKind{
 }
 
 // nextNotes say what to do next with a card that is good.
-func nextNotes(a *answer, s Stamped) {
-	if s.Doc.Card.Beyond >= minBeyond {
-		a.note("%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.", Bytes(s.Doc.Card.Beyond))
+func nextNotes(a *answer, c receipt.Card) {
+	if c.Beyond >= minBeyond {
+		a.note("%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.", Bytes(c.Beyond))
 	}
-	if s.Contents == nil {
-		return
-	}
-	knows := slices.Contains(desktopKnows, s.Contents.Whole.Kind)
-	for _, p := range s.Contents.Parts {
-		knows = knows || slices.Contains(desktopKnows, p.Kind)
-	}
-	if !knows {
+	if len(c.FileSystems) > 0 && !slices.ContainsFunc(c.FileSystems, func(k layout.FSKind) bool { return slices.Contains(desktopKnows, k) }) {
 		a.note("If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
 	}
 }
 
-func stampNotes(a *answer, s Stamped) {
-	if s.Err == nil {
-		nextNotes(a, s)
+// stampNotes are what to know of a stamp, and what to do next.
+func stampNotes(a *answer, doc receipt.Document) {
+	done := isStamped(doc)
+	if done {
+		nextNotes(a, doc.Card)
 	}
 	switch {
-	case s.Err == nil && len(s.Result.Mishaps) > 0 && len(s.Result.Repaired) == 0:
-		a.note("An access that fails now and then is the cable's or the reader's fault more often than the card's.")
-	case s.Err == nil && len(s.Result.Repaired) > 0:
+	case done && doc.Repairs.Blocks.Count > 0:
 		a.note("A card that needs repairs is wearing out, or its reader is at fault: replace the card before long.")
-	case s.Result.Loss != nil && s.Result.Loss.Holds == 0:
+	case done && len(doc.Mishaps) > 0:
+		a.note("An access that fails now and then is the cable's or the reader's fault more often than the card's.")
+	case done:
+	case doc.Loss != nil && doc.Loss.Holds == 0:
 		a.note("Don't use this card: it is worn out, or counterfeit. If other cards fail in the same way, it is the reader.")
-	case s.Result.Loss != nil:
+	case doc.Loss != nil:
 		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
-	case errors.As(s.Err, new(*gauge.TooSmallError)):
-		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", s.Doc.Card.Path))
-	case errors.As(s.Err, new(*stamp.ReadBackError)):
-		a.note("Try another reader or cable once; if blocks stay wrong, replace the card.")
-	case errors.As(s.Err, new(*card.GoneError)):
-		a.note("Put the card in again, and run the command again.")
-	case errors.As(s.Err, new(*image.DamageError)):
-		a.note("Download the image again, and run the command again.")
-	case errors.As(s.Err, new(*stamp.TooSmallError)):
-		a.note("Use a larger card.")
-	case errors.As(s.Err, new(*card.StuckError)):
-		a.note("Try another reader once; if it takes no writes there either, replace the card.")
-	case errors.As(s.Err, new(*card.IOError)):
-		a.note("Try another reader or cable once; if it fails again, replace the card.")
+	case doc.Cause == receipt.CardFake:
+		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", doc.Card.Path))
+	case causeNotes[doc.Cause] != "":
+		a.note("%s", causeNotes[doc.Cause])
 	}
+}
+
+// causeNotes are what to do about what ended a stamp.
+var causeNotes = map[receipt.Cause]string{
+	receipt.CardDiffers:  "Try another reader or cable once; if blocks stay wrong, replace the card.",
+	receipt.CardGone:     "Put the card in again, and run the command again.",
+	receipt.ImageDamaged: "Download the image again, and run the command again.",
+	receipt.CardSmall:    "Use a larger card.",
+	receipt.CardStuck:    "Try another reader once; if it takes no writes there either, replace the card.",
+	receipt.CardLocked:   "Try another reader or cable once; if it fails again, replace the card.",
+	receipt.CardFailed:   "Try another reader or cable once; if it fails again, replace the card.",
 }

@@ -71,8 +71,8 @@ func TestNumbersForPeople(t *testing.T) {
 	assert.Equal(t, "25.5 MB/s", rate(51e6, 2*time.Second))
 	assert.Equal(t, "1200 MB/s", rate(12e8, time.Second))
 	assert.Equal(t, "- MB/s", rate(5, 0))
-	assert.Equal(t, "1 block", count(1, "block"))
-	assert.Equal(t, "1,200 blocks", count(1200, "block"))
+	assert.Equal(t, "1 block", Count(1, "block"))
+	assert.Equal(t, "1,200 blocks", Count(1200, "block"))
 }
 
 func TestProgressFitsAndSaysWhatIsKnown(t *testing.T) {

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"math"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zipstamp/internal/card/practice"
+	"zipstamp/internal/gauge"
+	"zipstamp/internal/view"
+	"zipstamp/internal/view/help"
+)
+
+// command makes the command with a path, such as "gauge spots", which takes from least to most words. Its help, and that of its flags, is in package help.
+func (a *app) command(path string, least, most int, run func(*cobra.Command, []string) error) *cobra.Command {
+	t := help.For(path, a.streams.Here.Example)
+	return &cobra.Command{Use: t.Use, Short: t.Short, Long: t.Long, Example: t.Example, Args: takes(t, least, most), RunE: run}
+}
+
+// takes checks the number of words that a command takes.
+func takes(t help.Text, least, most int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		switch n := len(args); {
+		case n < least && t.Needs != "":
+			return fmt.Errorf("%s needs %s; none was given", cmd.CommandPath(), t.Needs)
+		case n > most && most == 0:
+			return fmt.Errorf("%s takes no arguments, so it is not clear what %s means", cmd.CommandPath(), args[0])
+		case n > most:
+			return fmt.Errorf("%s takes at most %s, and %d were given", cmd.CommandPath(), view.Count(most, "argument"), n)
+		case n < least:
+			return fmt.Errorf("%s needs more: %s", cmd.CommandPath(), t.Use)
+		}
+		return nil
+	}
+}
+
+// describeFlags gives the flags of a command, and of those below it, their help.
+func describeFlags(cmd *cobra.Command, path string) {
+	describe := func(f *pflag.Flag) {
+		if f.Usage == "" {
+			f.Usage = help.Flag(path, f.Name)
+		}
+	}
+	cmd.LocalFlags().VisitAll(describe)
+	cmd.PersistentFlags().VisitAll(describe)
+	for _, below := range cmd.Commands() {
+		name := below.Name()
+		if path != "" {
+			name = path + " " + name
+		}
+		describeFlags(below, name)
+	}
+}
+
+// Flags that several commands have.
+
+func receiptFlag(f *pflag.FlagSet, to *string) { f.StringVar(to, "receipt", "", "") }
+
+func memberFlag(f *pflag.FlagSet, to *string) { f.StringVar(to, "member", "", "") }
+
+func noEjectFlag(f *pflag.FlagSet) { f.Bool("no-eject", false, "") }
+
+// limit is how much an image may unpack to, where the user says so; the zero value says nothing.
+type limit struct{ text string }
+
+func (l *limit) flag(f *pflag.FlagSet) { f.StringVar(&l.text, "max-unpacked", "", "") }
+
+// or is that limit, or another one where the user says nothing, bytes.
+func (l *limit) or(otherwise int64) (int64, error) {
+	if l.text == "" {
+		return otherwise, nil
+	}
+	n, err := practice.ParseSize(l.text)
+	if err == nil && n <= 0 {
+		err = errors.New("it must be more than nothing")
+	}
+	if err != nil {
+		return 0, &usageError{fmt.Errorf("--max-unpacked %s: %w", l.text, err)}
+	}
+	return int64(n), nil
+}
+
+// first is how much is to be tested, where the user says so; the zero value is all.
+type first struct{ text string }
+
+func (f *first) flag(flags *pflag.FlagSet) { flags.StringVar(&f.text, "first", "", "") }
+
+// bytes is that many, at least a block; 0 for all.
+func (f *first) bytes() (int64, error) {
+	if f.text == "" {
+		return 0, nil
+	}
+	n, err := practice.ParseSize(f.text)
+	switch {
+	case err != nil:
+		return 0, &usageError{fmt.Errorf("--first: %w", err)}
+	case n < gauge.BlockSize || n > math.MaxInt64/2:
+		return 0, &usageError{fmt.Errorf("--first %s is too small: it must be at least a block of %s", f.text, view.Bytes(gauge.BlockSize))}
+	}
+	return int64(n), nil
+}
