@@ -214,7 +214,7 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	require.NoError(t, r.g.Pull(r.ctx, stick))
 	r.end(w, 4, "came to no result: it was pulled out")
 	require.NoError(t, r.g.Insert(stick))
-	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "2 cards are here that may be written", "TS16-77")
+	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "Found 2 writable cards", "TS16-77")
 	// The clock jumps while a test is at work: the times in its receipt are those that passed.
 	said := r.want(0, "(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt /tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020")
 	var doc struct {
@@ -244,7 +244,7 @@ func TestCardsOnBothBuses(t *testing.T) {
 	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick, locked, fixed}})
 
 	r.want(0, "zipstamp cards --all",
-		"2 cards here may be written; another one is write-protected.",
+		"Found 2 writable cards; another one is write-protected.",
 		"/dev/mmcblk0 67.1 MB (67,108,864 bytes), SD slot, QEMU!, serial 0xdeadbeef made in February 2006, maker 0xaa XY, revision 0.1, SDSC, SD 2.0",
 		"/dev/sda 50.3 MB (50,331,648 bytes), USB, Tidal Stick 16, serial TS16-77 holds nothing",
 		"write-protected, by the lock on its side or by itself",
@@ -282,13 +282,13 @@ func TestArrival(t *testing.T) {
 	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77"}
 	late := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-78", Away: true}
 	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick, late}})
-	r.want(0, "zipstamp cards", "2 cards are here")
+	r.want(0, "zipstamp cards", "Found 2 writable cards")
 
 	w := r.begin("zipstamp cards --arrive", "Put the card in now")
 	require.NoError(t, r.g.Pull(r.ctx, stick))
 	require.NoError(t, w.Saw(r.ctx, "sda was taken out."))
 	require.NoError(t, r.g.Insert(late))
-	r.end(w, 0, "was put in: 50.3 MB", "serial TS16-78", "One card is here that may be written.")
+	r.end(w, 0, "was put in: 50.3 MB", "serial TS16-78", "Found 1 writable card.")
 
 	w = r.begin(stampIt+"next", "Put the card in now")
 	require.NoError(t, r.g.Pull(r.ctx, slot))
@@ -308,7 +308,7 @@ func TestAPersonAtATerminal(t *testing.T) {
 	two := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-78"}
 	fixed := &lab.Medium{File: disk(t, 48<<20), Fixed: true}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{one, two, fixed}})
-	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "2 cards are here that may be written.", "1 sda", "2 sdb", "Which one?", "none was chosen, so nothing was done")
+	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "Found 2 writable cards.", "1 sda", "2 sdb", "Which one?", "none was chosen, so nothing was done")
 	r.want(0, "typist 7 2 sdb -- zipstamp stamp --no-eject /share/os.img.gz", "7 is none of them.", "All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on", "Stamped and read back")
 	holds(t, two)
 	r.want(0, "typist sdb -- zipstamp peek", "has 2 partitions, for 64-bit ARM")

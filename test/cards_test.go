@@ -73,8 +73,8 @@ func TestCardsListsThisComputersDisks(t *testing.T) {
 	r := d.zipstamp("cards", "--all", "--json")
 	require.Zero(t, r.status, r.err)
 	var doc struct {
-		Cards int
-		List  []struct {
+		Schema string
+		List   []struct {
 			Name    string
 			May     bool `json:"may_be_written"`
 			Bus     string
@@ -82,16 +82,16 @@ func TestCardsListsThisComputersDisks(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &doc))
-	assert.Equal(t, 1, doc.Cards)
+	assert.Equal(t, "cards", doc.Schema)
 	for _, one := range doc.List {
 		assert.NotEqual(t, one.May, len(one.Reasons) > 0, "%+v", one)
 	}
 	d.want(0, "", "cards")
-	d.want(2, "--all and --arrive don't go together", "cards", "--all", "--arrive")
+	d.want(2, "--all and --arrive can't be combined", "cards", "--all", "--arrive")
 
 	testbed.NeedRoot(t)
 	loop := testbed.Loop(t, testbed.Sparse(t, d.path("x"), 1<<20))
-	d.want(0, loop+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which only its path names", "cards", "--all")
+	d.want(0, loop+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which can be chosen only by its path", "cards", "--all")
 	assert.NotContains(t, d.want(0, "", "cards").out, filepath.Base(loop))
 }
 

@@ -62,7 +62,7 @@ func TestGaugeTellsGoodCardsFromBad(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{[]string{"spots", "good.card"}, 0, []string{"good.card seems to hold what it claims", "98 % that at least 99.5 %", "Only gauge whole can find that out"}},
+		{[]string{"spots", "good.card"}, 0, []string{"good.card seems to hold what it claims", "a card that lacks more than 0.5 % of its size would have been found in 98 of 100 tests", "Only gauge whole can find that out"}},
 		{[]string{"spots", "wraps.card"}, 6, []string{"counterfeit: it holds 77.0 MB of the 512 MB", "overwrites what is there", "76,999,680", "repeats", "receipts export"}},
 		{[]string{"spots", "drops.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB", "is lost", "bytes of 0xFF", "48,000,000"}},
 		{[]string{"spots", "ends.card"}, 6, []string{"holds 48.0 MB, 24.0 MB at its start and 24.0 MB at its end"}},
@@ -162,7 +162,7 @@ func TestKilledSpotsAreRestored(t *testing.T) {
 				require.Equal(t, before, d.sum("a.card"), "%s", r.out)
 			}
 			assert.Positive(t, restored)
-			d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+			d.want(0, "There is nothing to put back", "gauge", "restore", "--list")
 		})
 	}
 }
@@ -185,11 +185,11 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 		_ = cmd.Wait()
 	}
 	kill()
-	r := d.want(0, "A test was interrupted, and what had been saved is to be put back", "gauge", "restore", "--list")
+	r := d.want(0, "A test was interrupted, and what it had saved has not been put back yet", "gauge", "restore", "--list")
 	assert.Contains(t, r.out, "a.card")
 	// Another card of the same size is not taken for it.
 	d.card("b.card", "--claimed", "64MB")
-	d.want(0, "Nothing is to be put back", "gauge", "restore", "b.card")
+	d.want(0, "There is nothing to put back", "gauge", "restore", "b.card")
 	d.want(0, "An earlier test of a.card was interrupted: put back", "gauge", "spots", "a.card")
 	assert.Equal(t, before, d.sum("a.card"))
 
@@ -209,9 +209,9 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Contains(t, kept["error"], "1 did not take it, and what belongs there stays saved")
 	assert.Equal(t, float64(5), doc["exit"])
 	broken("read")
-	d.want(5, "8 sectors where something is to be put back can't be read; what belongs there stays saved", "gauge", "restore", "a.card").mentions(t, "try it in another reader")
+	d.want(5, "8 sectors to be put back can't be read; what belongs there stays saved", "gauge", "restore", "a.card").mentions(t, "try it in another reader")
 	broken("write")
-	d.want(0, "what had been saved is to be put back", "gauge", "restore", "--list")
+	d.want(0, "has not been put back yet", "gauge", "restore", "--list")
 	d.want(6, "1 did not take it", "gauge", "spots", "a.card")
 	d.write("a.card", good)
 	doc = document(t, d.want(0, "", "gauge", "restore", "--json"))
@@ -219,18 +219,18 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Equal(t, before, d.sum("a.card"))
 
 	kill()
-	d.want(0, "It is given up when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz", "a.card")
-	d.want(0, "Nothing is to be put back", "gauge", "restore")
+	d.want(0, "The saved data is deleted when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz", "a.card")
+	d.want(0, "There is nothing to put back", "gauge", "restore")
 
 	kill()
 	d.write("a.card.data", bytes.Repeat([]byte("tide"), 16_000_000)) // something else was written since
-	d.want(4, "nothing on the card shows that it is the one that was tested", "gauge", "restore")
+	d.want(4, "nothing on it shows that it is the card that was tested", "gauge", "restore")
 	assert.Equal(t, sha256.Sum256(bytes.Repeat([]byte("tide"), 16_000_000)), d.sum("a.card"))
-	d.want(0, "given up", "gauge", "restore", "--forget", "a.card")
-	d.want(0, "Nothing is to be put back", "gauge", "restore")
+	d.want(0, "deleted", "gauge", "restore", "--forget", "a.card")
+	d.want(0, "There is nothing to put back", "gauge", "restore")
 }
 
-// TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what is not seen to be back stays saved.
+// TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what could not be put back stays saved.
 func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -238,7 +238,7 @@ func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
 	before := d.fill("a.card", 64_000_000)
 	good := d.read("a.card")
 	d.write("a.card", append(bytes.Clone(good), "\n[[fault]]\nkind = 'write'\ncount = 125000\nchance = 0.3\n"...))
-	r := d.want(6, "Not all that was on the card is seen to be back", "gauge", "spots", "a.card")
+	r := d.want(6, "Some of what was on the card could not be put back", "gauge", "spots", "a.card")
 	r.mentions(t, "a.card is faulty", "after what was there had been written back", "zipstamp gauge restore")
 	assert.NotEqual(t, before, d.sum("a.card"))
 	d.write("a.card", good)
@@ -276,7 +276,7 @@ func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
 	assert.Contains(t, out, "what it had saved of the card has not been put back")
 	assert.Contains(t, out, "put back")
 	assert.Equal(t, before, d.sum("a.card"))
-	d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+	d.want(0, "There is nothing to put back", "gauge", "restore", "--list")
 }
 
 // answers runs the program on a terminal, and types each answer when its question has been seen.
@@ -326,7 +326,7 @@ func TestClosedTerminalPutsBack(t *testing.T) {
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait() // it was killed
 	assert.Equal(t, before, d.sum("a.card"), "pace writes what is there")
-	d.want(0, "Nothing is to be put back", "gauge", "restore", "--list")
+	d.want(0, "There is nothing to put back", "gauge", "restore", "--list")
 }
 
 // interrupt starts the program, and sends SIGINT as soon as something is so.
@@ -378,7 +378,7 @@ func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 
 	empty()
 	interrupt(written, "a.card")
-	d.want(0, "this one starts afresh", "gauge", "whole", "--yes", "--afresh", "--first", "20MB", "a.card")
+	d.want(0, "this one starts over", "gauge", "whole", "--yes", "--afresh", "--first", "20MB", "a.card")
 	empty()
 	interrupt(written, "a.card")
 	empty()
@@ -405,7 +405,7 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		args   []string
 	}{
 		{2, "claims only 64.0 MB", []string{"whole", "--yes", "--first", "65MB", "a.card"}},
-		{2, "which is a block", []string{"whole", "--yes", "--first", "1MB", "a.card"}},
+		{2, "it must be at least one block", []string{"whole", "--yes", "--first", "1MB", "a.card"}},
 		{2, "is not a size such as 64GB", []string{"whole", "--yes", "--first", "much", "a.card"}},
 		{2, "it is from 1 to", []string{"spots", "--places", "-3", "a.card"}},
 		{2, "it is from 1 to", []string{"spots", "--places", "0", "a.card"}},
@@ -422,7 +422,7 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{4, "is the card", []string{"spots", "--receipt", "a.card", "a.card"}},
 		{4, "there is no such folder", []string{"space", "nowhere"}},
 		{4, "it is not a folder", []string{"space", "a-file"}},
-		{2, "don't go together", []string{"space", "--keep", "--again", "."}},
+		{2, "can't be combined", []string{"space", "--keep", "--again", "."}},
 		{2, "is not a size such as 64GB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
 		{2, "there are no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
 		{4, "no card", []string{"space", "/proc"}},
@@ -439,11 +439,11 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 	// No room for the journal: nothing is started.
 	before := d.sum("a.card")
 	d.write("state/zipstamp/journals", nil)
-	d.want(1, "what earlier tests saved can't be read", "gauge", "spots", "a.card")
+	d.want(1, "the data saved by earlier tests can't be read", "gauge", "spots", "a.card")
 	assert.Equal(t, before, d.sum("a.card"))
 	require.NoError(t, os.Remove(d.path("state/zipstamp/journals")))
 	d.write("state/zipstamp/journals/1.journal", []byte("zipstamp journal 9\n"))
 	d.want(1, "another version of zipstamp", "gauge", "restore")
 	d.want(0, "", "gauge", "spots", "--places", "20", "a.card")
-	d.want(0, "given up", "gauge", "restore", "--forget")
+	d.want(0, "deleted", "gauge", "restore", "--forget")
 }

@@ -102,7 +102,7 @@ func TestHelpVersionAndCompletion(t *testing.T) {
 	assert.Contains(t, d.want(0, "", "__complete", "st").out, "stamp\tCheck an image")
 }
 
-// TestImageFromAPipe has the image come in by the standard input: it is held against what was published while it is stamped,
+// TestImageFromAPipe has the image come in by the standard input: it is compared with what was published while it is stamped,
 // and nothing that looks bootable is left where it differs.
 func TestImageFromAPipe(t *testing.T) {
 	t.Parallel()
@@ -164,5 +164,5 @@ func TestBombsAreRefused(t *testing.T) {
 	gz := exec.Command("sh", "-ec", "xz -dc big.img.xz | gzip > big.img.gz")
 	gz.Dir = d.dir
 	require.NoError(t, gz.Run())
-	d.want(3, "unpacks to more than 50000000 bytes", "stamp", "--yes", "--unchecked", "--max-unpacked", "50MB", "big.img.gz", "x.card")
+	d.want(3, "unpacks to more than 50,000,000 bytes", "stamp", "--yes", "--unchecked", "--max-unpacked", "50MB", "big.img.gz", "x.card")
 }

@@ -35,7 +35,7 @@ func TestPeek(t *testing.T) {
 	d.want(2, "there is no file none.img", "peek", "none.img")
 	d.want(4, "is a character device", "peek", "/dev/null")
 	d.want(2, "no card was named, and there is no terminal to choose one on", "peek")
-	d.want(2, "takes one image or card", "peek", "a", "b")
+	d.want(2, "takes at most 1 argument, but 2 were given", "peek", "a", "b")
 
 	testbed.NeedTool(t, "xorriso", "zip")
 	prepare := exec.Command("sh", "-ec", "mkdir -p a/overlays; echo x > a/brindle3.dtb; echo x > a/overlays/tide.dtb; (cd a; zip -qr ../loose.zip .); xorriso -as mkisofs -quiet -V SALT -o disc.iso a 2>/dev/null; cp disc.iso hybrid.iso; printf '64,256,17,*\n' | sfdisk -q --force hybrid.iso")

@@ -27,6 +27,19 @@ type Medium interface {
 	Present() bool // whether the card is still there, asked after an error
 }
 
+// ForgivingDevice is a Device that forgives some errors, and remembers them.
+type ForgivingDevice interface {
+	Device
+	Mishaps() []Mishap // what went wrong and then right
+}
+
+// ReturningDevice is a Device that can take up a card which was gone for a moment.
+type ReturningDevice interface {
+	Device
+	// Recognise says how to know the card when one is there again. Until it is called, no card is taken for it.
+	Recognise(known func(Device) bool)
+}
+
 // Access is how reads and writes get past this computer's memory.
 type Access string
 

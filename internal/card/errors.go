@@ -26,7 +26,7 @@ func (e *RefusedError) Error() string {
 
 func (e *RefusedError) Unwrap() error { return e.Err }
 
-// Is tells whether a card is refused for a cause, among others.
+// For tells whether a card is refused for a cause, among others.
 func (e *RefusedError) For(causes ...guard.Cause) bool {
 	for _, r := range e.Why {
 		for _, c := range causes {

@@ -75,10 +75,10 @@ func (h *Hold) Mishaps() []Mishap {
 	return append([]Mishap(nil), h.mishaps...)
 }
 
-// MishapsOf are those of a device, if it is held.
+// MishapsOf are those of a device, if it remembers them.
 func MishapsOf(d Device) []Mishap {
-	if h, ok := d.(interface{ Mishaps() []Mishap }); ok {
-		return h.Mishaps()
+	if f, ok := d.(ForgivingDevice); ok {
+		return f.Mishaps()
 	}
 	return nil
 }

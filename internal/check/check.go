@@ -1,4 +1,4 @@
-// Package check holds a download against what was published for it.
+// Package check compares a download with what was published for it.
 //
 // A published digest may be that of the file as it was downloaded, or that of the image unpacked from it;
 // publishers do both, and seldom say which. So each is tried on the download first, which costs one
@@ -102,8 +102,8 @@ const (
 	Image    On = "image"    // the image unpacked from it
 )
 
-// Held is a published digest and how it fared.
-type Held struct {
+// Compared is a published digest and how it fared.
+type Compared struct {
 	digest.Published
 	Matched On
 	Signed  *trust.Signature // a good signature that covers it; nil if there is none
@@ -121,7 +121,7 @@ type Report struct {
 	Unchecked  bool            // the packing has no check values, so that damage may go unseen
 	Download   []digest.Digest // of the file as downloaded
 	Image      []digest.Digest // of the unpacked image; empty where it wasn't needed, or couldn't be had
-	Published  []Held
+	Published  []Compared
 	Slips      []Slip
 	Wrong      []Unnamed
 	Signatures []trust.Signature // of the sums files and of the download
@@ -166,7 +166,7 @@ func (r Report) Outcome() Outcome {
 }
 
 // Unmatched is the first published digest that is neither the download's nor the image's; nil if there is none.
-func (r Report) Unmatched() *Held {
+func (r Report) Unmatched() *Compared {
 	for i := range r.Published {
 		if r.Published[i].Matched == Neither {
 			return &r.Published[i]
@@ -196,7 +196,7 @@ func (r Report) OnlyForgeable() bool {
 	return len(r.Published) > 0
 }
 
-// Run reads the download and holds it against what was published. With nothing published it computes
+// Run reads the download and compares it with what was published. With nothing published it computes
 // the digests of the download and of the image in one pass. The error is one of reading or of ctx;
 // a file that can't be unpacked is no error, but stands in the report.
 func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
@@ -229,7 +229,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	r.Size = f.Size // of a pipe, it is known now
 	r.Required, r.Signatures, r.Unsigned = p.keys.Required, slices.Clone(p.Signatures), p.Unsigned
-	r.hold(p)
+	r.compare(p)
 	if err := r.checkSigned(ctx, f, p, m); err != nil {
 		return r, err
 	}
@@ -237,18 +237,18 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 		if err := r.unpack(ctx, f, contents, algorithms, nil, m); err != nil {
 			return r, err
 		}
-		r.hold(p)
+		r.compare(p)
 	}
 	return r, nil
 }
 
-// Hold makes a report of a download whose digests have been computed by others, as it was stamped.
-func Hold(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
+// Compare makes a report of a download whose digests have been computed by others, as it was stamped.
+func Compare(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
 		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures), Unsigned: p.Unsigned,
 	}
-	r.hold(p)
+	r.compare(p)
 	return r
 }
 
@@ -338,10 +338,10 @@ func (r *Report) damaged(err error) error {
 }
 
 // hold compares what has been computed so far with what was published.
-func (r *Report) hold(p Published) {
+func (r *Report) compare(p Published) {
 	r.Published, r.Wrong, r.Slips = nil, nil, nil
 	for _, d := range p.Digests {
-		h := Held{Published: d, Signed: p.signer(d)}
+		h := Compared{Published: d, Signed: p.signer(d)}
 		switch {
 		case slices.Contains(r.Download, d.Digest):
 			h.Matched = Download

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"maps"
 	"slices"
 
@@ -120,7 +121,7 @@ func (r *Report) checkSigned(ctx context.Context, f *image.File, p Published, m 
 // watched reads a download, shows how far it is, and seals it, so that what is signed is known to be what has the digests.
 type watched struct {
 	ctx    context.Context
-	r      interface{ Read(p []byte) (int, error) }
+	r      io.Reader
 	m      *meter.Meter
 	sealer *digest.Sealer
 }

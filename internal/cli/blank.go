@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"math/rand/v2"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
-	"zipstamp/internal/shell"
 	"zipstamp/internal/view"
 )
 
@@ -62,14 +60,7 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	if !b.o.yes || b.typed {
-		then := "it becomes an empty FAT32 card"
-		if label != "" {
-			then += " named " + label
-		}
-		if size > 0 {
-			then += " of " + view.Bytes(size) + ", its real size"
-		}
-		if err := b.confirmCard(ctx, b.card, false, then); err != nil {
+		if err := b.confirmCard(ctx, b.card, false, view.ThenBlank(label, size)); err != nil {
 			return err
 		}
 	}
@@ -97,26 +88,23 @@ func (b *blanking) size() (int64, error) {
 	}
 	latest, like := b.lastGauge(now)
 	counterfeit := latest != nil && latest.Gauge.Loss != nil
-	refuse := func(next, reason string, args ...any) error {
-		return &view.Refusal{Card: b.card.Name, Why: fmt.Sprintf(reason, args...), Next: next}
-	}
-	again := "zipstamp gauge spots " + shell.Quote(b.card.Given)
+	name, given := b.card.Name, b.card.Given
 	switch {
 	case !b.realSize && counterfeit && like == card.Same:
-		return 0, refuse("use only what is real of it: --real-size", "a test on %s found that it holds less than it claims", view.Day(latest.Ended))
+		return 0, view.HoldsLess(name, latest.Ended)
 	case !b.realSize && counterfeit:
-		b.screen.Say("A test on %s found that a card of this size holds less than it claims. It may be %s: test it with %s", view.Day(latest.Ended), b.card.Name, again)
+		b.screen.Say(view.PerhapsCounterfeit(name, given, latest.Ended))
 		return 0, nil
 	case !b.realSize:
 		return 0, nil
 	case latest == nil:
-		return 0, refuse("test it: "+again, "no test of it is known, so its real size isn't")
+		return 0, view.Untested(name, given)
 	case like != card.Same:
-		return 0, refuse("test it: "+again, "a card of this size was tested on %s, but it tells no number of its own, so nothing shows that it is this one", view.Day(latest.Ended))
+		return 0, view.PerhapsTested(name, given, latest.Ended)
 	case !counterfeit:
 		return 0, nil // it holds what it claims
 	case !latest.Gauge.Loss.Exact:
-		return 0, refuse("test all of it: zipstamp gauge whole "+shell.Quote(b.card.Given), "the last test of it did not find out exactly how much is real")
+		return 0, view.SizeInexact(name, given)
 	}
 	return latest.Gauge.Loss.Real, nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +21,7 @@ func (a *app) cards() *cobra.Command {
 	var all, arrive bool
 	cmd := a.command("cards", 0, 0, func(cmd *cobra.Command, _ []string) error {
 		if all && arrive {
-			return &usageError{errors.New("--all and --arrive don't go together")}
+			return &usageError{view.ErrAllOrArrive}
 		}
 		if arrive {
 			return a.arrival(cmd.Context())
@@ -207,7 +206,7 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 		d := l.Card.Disk
 		one := listedCard{
 			Path: d.Path, Name: d.Name, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus), Maker: d.Maker, Model: d.Model, Serial: d.Serial,
-			Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0, May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: l.Remarks, DiskID: d.ID,
+			Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0, May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: view.Remarks(l.Remarks), DiskID: d.ID,
 			Partitions: []listedPart{}, Mounts: []cardMount{},
 		}
 		if d.USB != nil {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"math"
 	"os"
@@ -25,7 +24,7 @@ import (
 	"zipstamp/internal/view"
 )
 
-// published are the flags by which the user says what an image is held against.
+// published are the flags by which the user says what an image is compared with.
 type published struct {
 	digests []string
 	sums    []string
@@ -66,7 +65,7 @@ func (p *published) given() (out []digest.Digest, nearly []*digest.GarbledError,
 }
 
 func notADigest(err error) error {
-	return &usageError{&view.Hint{Err: fmt.Errorf("--digest: %w", err), Next: "copy the digest again, whole, from the publisher's page"}}
+	return &usageError{view.BadDigest(err)}
 }
 
 // ring reads the keys: those named, or else those that the user keeps.
@@ -78,7 +77,7 @@ func (p *published) ring(who person) (check.Keys, error) {
 			return err
 		})
 		if err != nil {
-			err = fmt.Errorf("read the keys that you keep: %w", err)
+			err = view.KeysUnread(err)
 		}
 		return check.Keys{Ring: kept.Distinct()}, err
 	}
@@ -141,7 +140,7 @@ func (a *app) check() *cobra.Command {
 			return err
 		}
 		if len(paths) > 1 && len(p.digests) > 0 {
-			return &usageError{errors.New("--digest is the digest of one image, and several are named")}
+			return &usageError{view.ErrOneDigest}
 		}
 		c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
 		if len(images) == 1 && len(paths) == 1 && paths[0] == images[0] {
@@ -178,7 +177,7 @@ func imagesIn(named []string) ([]string, error) {
 			return nil, err
 		}
 		if len(paths) == before {
-			return nil, &usageError{fmt.Errorf("there is no image in the folder %s", name)}
+			return nil, &usageError{view.NoImageIn(name)}
 		}
 	}
 	return paths, nil
@@ -345,7 +344,7 @@ func checkedAs(r check.Report) checkedImage {
 	c := checkedImage{
 		Path: r.Path, Sentence: view.CheckSentence(r), Size: r.Size, Packing: r.Packing, Member: r.Member, Unpacked: r.Unpacked.Known(),
 		Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image), Published: receipt.PublishedOf(r), Signatures: receipt.SignaturesOf(r),
-		Problems: problems(r),
+		Problems: view.CheckProblems(r),
 	}
 	switch r.Outcome() {
 	case check.Matched:
@@ -358,34 +357,4 @@ func checkedAs(r check.Report) checkedImage {
 		c.Outcome = "nothing published"
 	}
 	return c
-}
-
-// problems are the findings that explain a mismatch, in the program's words.
-func problems(r check.Report) []string {
-	var out []string
-	for _, w := range r.Wrong {
-		out = append(out, w.Error())
-	}
-	for _, u := range r.Unsigned {
-		out = append(out, fmt.Sprintf("%s has lines outside of what is signed, which are not used: %v", u.File, u.Lines))
-	}
-	for _, s := range r.Slips {
-		out = append(out, "the digest given was copied wrong: "+s.What)
-	}
-	if h := r.Unmatched(); h != nil && h.Slip != "" {
-		out = append(out, "the digest given was copied wrong: "+h.Slip)
-	}
-	if s := r.BadSignature(); s != nil {
-		out = append(out, fmt.Sprintf("the signature %s is %s: %s", s.File, s.Status, s.Why))
-	}
-	if r.Other.Kind != "" {
-		out = append(out, "the file is "+view.Stranger(r.Other))
-	}
-	if r.Damage != nil {
-		out = append(out, view.ErrorText(r.Damage))
-	}
-	if r.Shortfall > 0 {
-		out = append(out, fmt.Sprintf("the file is %d bytes shorter than its partition table says", r.Shortfall))
-	}
-	return out
 }

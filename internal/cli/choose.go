@@ -54,7 +54,7 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 			who := likeness(c.Card)
 			here[c.Card.Path] = who
 			if at, known := went[who]; who != "" && known && time.Since(at) < resetTime {
-				a.screen.Say("%s is the card that was here a moment ago: perhaps its hub or reader was reset, so it is not taken. If it is the one you want, take it out for %d seconds.", c.Card.Name, resetTime/time.Second)
+				a.screen.Say(view.JustReset(c.Card.Name, resetTime))
 				return nil
 			}
 		}
@@ -66,7 +66,7 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 		if cards = append(cards, c.Card); len(cards) == n {
 			return errEnough
 		}
-		a.screen.Say("Put in %d more.", n-len(cards))
+		a.screen.Say(view.PutInMore(n - len(cards)))
 		return nil
 	})
 	if !errors.Is(err, errEnough) {
@@ -104,7 +104,7 @@ func without(all []*card.Card, c *card.Card) (left []*card.Card) {
 // choose has a person choose one of the cards that may be written. One that is alone is asked for too, unless it will be anyway.
 func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) {
 	if !a.screen.Asks() {
-		return nil, &usageError{&view.Hint{Err: errors.New("no card was named, and there is no terminal to choose one on"), Next: "name the card; zipstamp cards lists them"}}
+		return nil, &usageError{view.ErrNoTerminal}
 	}
 	listed, err := a.survey()
 	if err != nil {
@@ -118,7 +118,7 @@ func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) 
 	}
 	switch {
 	case len(may) == 0:
-		return nil, &view.Refusal{Card: "a card", Why: "none is here that may be written", Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen"}
+		return nil, view.NoneHere()
 	case len(may) == 1 && askedAnyway:
 		return may[0].Card, nil
 	}
@@ -127,7 +127,7 @@ func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) 
 		return nil, err
 	}
 	if chosen < 0 {
-		return nil, &view.Refusal{Card: "a card", Why: "none was chosen, so nothing was done"}
+		return nil, view.NoneChosen()
 	}
 	return may[chosen].Card, nil
 }
@@ -148,7 +148,7 @@ func (a *app) pickAll(ctx context.Context, args []string, arrive int) (cards []*
 			return nil, err
 		}
 		if len(without(cards, c)) < len(cards) {
-			return nil, &usageError{fmt.Errorf("the card %s is named twice", c.Path)}
+			return nil, &usageError{view.CardTwice(c.Path)}
 		}
 		cards = append(cards, c)
 	}

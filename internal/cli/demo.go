@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +10,7 @@ import (
 
 	"zipstamp/internal/demo"
 	"zipstamp/internal/view"
+	"zipstamp/internal/view/help"
 )
 
 // demoStep is a command of the demo, and how it must end.
@@ -25,21 +25,21 @@ func demoSteps() []demoStep {
 		return []string{"stamp", "--yes", "--receipt", card + ".receipt.json", demo.XZ, card}
 	}
 	return []demoStep{
-		{"A download is held against the sums file that came with it, and that against the club's signature.", []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
-		{"What is in it, and for which boards? It is unpacked no further than it must be.", []string{"peek", demo.XZ}, statusGood},
-		{"A download that was damaged on its way is refused.", []string{"check", filepath.Join(demo.Damaged, demo.XZ)}, statusImage},
-		{"The image is stamped onto a good card: unpacked as a stream, written, and read back.", stamp(demo.Good), statusGood},
-		{"A tired card stores a bit wrong; reading back finds it, and the block is written again.", stamp(demo.Tired), statusGood},
-		{"This card claims 64 MB and holds 32 MB. A few places that are tried first give it away, before anything is written.", stamp(demo.Liar), statusGauge},
-		{"How much does it really hold? Places all over it are tried, and what was there is put back.", []string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar}, statusGauge},
-		{"All three at once, from one unpacking: each has its own fate and its own receipt.", []string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar}, statusGauge},
+		{help.DemoCheck, []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
+		{help.DemoPeek, []string{"peek", demo.XZ}, statusGood},
+		{help.DemoDamaged, []string{"check", filepath.Join(demo.Damaged, demo.XZ)}, statusImage},
+		{help.DemoStamp, stamp(demo.Good), statusGood},
+		{help.DemoTired, stamp(demo.Tired), statusGood},
+		{help.DemoLiar, stamp(demo.Liar), statusGauge},
+		{help.DemoSpots, []string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar}, statusGauge},
+		{help.DemoAll, []string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar}, statusGauge},
 	}
 }
 
 func (a *app) demo() *cobra.Command {
 	return a.command("demo", 0, 1, func(cmd *cobra.Command, args []string) error {
 		if a.json {
-			return &usageError{errors.New("demo shows what a person sees, and has no --json")}
+			return &usageError{view.ErrDemoJSON}
 		}
 		folder, done, err := demoFolder(args)
 		if err != nil {
@@ -62,17 +62,17 @@ func demoFolder(args []string) (folder string, done func(), err error) {
 	}
 	files, err := os.ReadDir(folder)
 	if err == nil && len(files) > 0 {
-		err = &usageError{&view.Hint{Err: fmt.Errorf("the folder %s is not empty", folder), Next: "name a new folder"}}
+		err = &usageError{view.NotEmpty(folder)}
 	}
 	return folder, func() {}, err
 }
 
 func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 	out := a.screen
-	out.Say("The Saltmarsh Watchers prepare cards with Saltmarsh OS for their Brindle boards.")
-	out.Say("Making the sample data in %s ...", folder)
+	out.Say(help.DemoStart)
+	out.Say(fmt.Sprintf(help.DemoMaking, folder))
 	if err := demo.Make(folder); err != nil {
-		return fmt.Errorf("make the sample data: %w", err)
+		return view.NoSample(err)
 	}
 	back, err := os.Getwd()
 	if err != nil {
@@ -89,7 +89,7 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 			return shown{context.Cause(ctx)}
 		}
 		if status != step.status {
-			return fmt.Errorf("step %d of the demo ended with status %d in place of %d", i+1, status, step.status)
+			return view.DemoFailed(i+1, status, step.status)
 		}
 		out.StepStatus(status)
 	}

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"errors"
-	"fmt"
 	"math"
 
 	"github.com/spf13/cobra"
@@ -25,13 +23,13 @@ func takes(t help.Text, least, most int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		switch n := len(args); {
 		case n < least && t.Needs != "":
-			return fmt.Errorf("%s needs %s; none was given", cmd.CommandPath(), t.Needs)
+			return view.Needs(cmd.CommandPath(), t.Needs)
 		case n > most && most == 0:
-			return fmt.Errorf("%s takes no arguments, so it is not clear what %s means", cmd.CommandPath(), args[0])
+			return view.TakesNone(cmd.CommandPath(), args[0])
 		case n > most:
-			return fmt.Errorf("%s takes at most %s, and %d were given", cmd.CommandPath(), view.Count(most, "argument"), n)
+			return view.TakesLess(cmd.CommandPath(), most, n)
 		case n < least:
-			return fmt.Errorf("%s needs more: %s", cmd.CommandPath(), t.Use)
+			return view.NeedsMore(cmd.CommandPath(), t.Use)
 		}
 		return nil
 	}
@@ -75,10 +73,10 @@ func (l *limit) or(otherwise int64) (int64, error) {
 	}
 	n, err := practice.ParseSize(l.text)
 	if err == nil && n <= 0 {
-		err = errors.New("it must be more than nothing")
+		err = view.ErrNothing
 	}
 	if err != nil {
-		return 0, &usageError{fmt.Errorf("--max-unpacked %s: %w", l.text, err)}
+		return 0, &usageError{view.OfFlag("--max-unpacked "+l.text, err)}
 	}
 	return int64(n), nil
 }
@@ -96,9 +94,9 @@ func (f *first) bytes() (int64, error) {
 	n, err := practice.ParseSize(f.text)
 	switch {
 	case err != nil:
-		return 0, &usageError{fmt.Errorf("--first: %w", err)}
+		return 0, &usageError{view.OfFlag("--first", err)}
 	case n < gauge.BlockSize || n > math.MaxInt64/2:
-		return 0, &usageError{fmt.Errorf("--first %s is too small: it must be at least a block of %s", f.text, view.Bytes(gauge.BlockSize))}
+		return 0, &usageError{view.FirstTooSmall(f.text, gauge.BlockSize)}
 	}
 	return int64(n), nil
 }

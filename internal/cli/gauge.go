@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -48,7 +47,7 @@ func (a *app) gaugeSpots() *cobra.Command {
 	var seed uint64
 	cmd := a.command("gauge spots", 0, 1, func(cmd *cobra.Command, args []string) error {
 		if places < 1 || places > maxPlaces {
-			return &usageError{fmt.Errorf("--places is %d; it is from 1 to %d", places, maxPlaces)}
+			return &usageError{view.OutOfRange("--places", places, 1, maxPlaces)}
 		}
 		if !cmd.Flags().Changed("seed") {
 			seed = randomSeed()
@@ -147,7 +146,7 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	if len(args) == 0 && g.o.yes {
-		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
+		return &usageError{view.ErrNoCardNamed}
 	}
 	g.unattended = g.o.yes
 	if g.card, err = g.pickOrChoose(ctx, args); err != nil {
@@ -176,7 +175,7 @@ func (g *gauging) asks() bool {
 func firstOf(f first, c *card.Card) (int64, error) {
 	n, err := f.bytes()
 	if n > c.Size {
-		err = &usageError{&view.Hint{Err: fmt.Errorf("--first is %s, and %s claims only %s", f.text, c.Name, view.Bytes(c.Size)), Next: "leave it out to test all of the card"}}
+		err = &usageError{view.FirstTooLarge(f.text, c.Name, c.Size)}
 	}
 	sector := int64(max(c.SectorSize, 512))
 	return n / sector * sector, err
@@ -192,9 +191,9 @@ func (g *gauging) confirm(ctx context.Context) error {
 		return nil
 	}
 	return g.confirmCard(ctx, g.card, g.keeps, map[string]string{
-		receipt.JobSpots: "places all over the card are written, and what was there is put back",
-		receipt.JobWhole: "every block is written and read back",
-		receipt.JobPace:  "what is there is read, and written again where it is",
+		receipt.JobSpots: view.ThenSpots,
+		receipt.JobWhole: view.ThenWhole,
+		receipt.JobPace:  view.ThenPace,
 	}[g.job])
 }
 
@@ -207,7 +206,7 @@ func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then st
 	a.screen.ShowPlan(view.Plan{Cards: []view.Listed{l}, Then: then, Keeps: keeps})
 	yes, err := a.screen.Confirm(ctx, c.Name)
 	if err == nil && !yes {
-		err = &view.Refusal{Card: c.Name, Why: "its name was not typed, so nothing was written"}
+		err = view.NotTyped(c.Name, false)
 	}
 	return err
 }
@@ -216,11 +215,9 @@ func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then st
 func (g *gauging) follow() {
 	g.shown = g.screen.Follow(view.Followed{Meter: &g.meter})
 	name := g.card.Name
-	g.left.is("%s", map[string]string{
-		receipt.JobSpots: "What was saved of " + name + " is kept; put it back with: zipstamp gauge restore",
-		receipt.JobWhole: "What was on " + name + " is lost, or a part of it. The test can be carried on: run the same command again.",
-		receipt.JobBlank: name + " has no partition table. Run the same command again.",
-		receipt.JobPace:  "What is on " + name + " is as it was: it was written with what was read.",
+	g.left.is(map[string]string{
+		receipt.JobSpots: view.SpotsLeft(name), receipt.JobWhole: view.WholeLeft(name),
+		receipt.JobBlank: view.BlankLeft(name), receipt.JobPace: view.PaceLeft(name),
 	}[g.job])
 	g.hold.Tell(func(m card.Mishap) { g.shown.Say(view.MishapSentence(name, m)) })
 }
@@ -236,7 +233,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 	nonce := randomNonce()
 	j, err := createJournal(g.who, journal.Head{Job: g.job, Card: g.card.Record(), Nonce: nonce, Started: time.Now()})
 	if err != nil {
-		return nil, cantSave(g.who, ", so nothing was started", err)
+		return nil, view.CantSave(g.who.journals().Path(), false, err)
 	}
 	g.follow()
 	rep, restored, err := spots.Test{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
@@ -245,9 +242,9 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 		return rep, errors.Join(err, g.who.as(j.Remove))
 	}
 	if err == nil {
-		g.screen.Say("Not all that was on the card is seen to be back; what was saved is kept in %s. Try it in another reader: zipstamp gauge restore", g.who.short(j.Path()))
+		g.screen.Say(view.NotAllBack(g.who.short(j.Path())))
 	} else {
-		g.screen.Say("What was on the card has not been put back, and is kept in %s. When the card is in again, put it back with: zipstamp gauge restore", g.who.short(j.Path()))
+		g.screen.Say(view.NotPutBack(g.who.short(j.Path())))
 	}
 	return rep, errors.Join(err, j.Close())
 }
@@ -290,7 +287,7 @@ func (g *gauging) carryOn(w *whole.Test, who card.Record, afresh bool) error {
 		return nil
 	})
 	for _, err := range unusable {
-		g.screen.Say("What is kept of a test can't be used: %s.", err)
+		g.screen.Say(view.ProgressUnusable(err))
 	}
 	for _, p := range found {
 		still, err := p.Still(g.hold)
@@ -305,15 +302,15 @@ func (g *gauging) carryOn(w *whole.Test, who card.Record, afresh bool) error {
 		case !still && !p.Same && time.Since(p.When) < forgetAfter:
 			continue // of another card that says the same of itself
 		case !still:
-			g.screen.Say("A test of %s was interrupted, but the card no longer holds what that test wrote; it starts afresh.", g.card.Name)
+			g.screen.Say(view.Overwritten(g.card.Name))
 		case afresh || p.First != first:
-			g.screen.Say("A test of %s was interrupted at %s; this one starts afresh.", g.card.Name, view.Bytes(max(p.Head, p.Back)))
+			g.screen.Say(view.StartsOver(g.card.Name, max(p.Head, p.Back)))
 		default:
-			at, what := p.Head, "writing"
-			if p.Head == p.First {
-				at, what = p.Back, "reading back"
+			at, reading := p.Head, p.Head == p.First
+			if reading {
+				at = p.Back
 			}
-			g.screen.Say("A test of %s was interrupted. What it wrote is read first; then it is carried on from %s, %s.", g.card.Name, view.Bytes(at), what)
+			g.screen.Say(view.CarriesOn(g.card.Name, at, reading))
 			w.Carry = &p.Progress
 			return nil
 		}

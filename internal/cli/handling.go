@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -54,17 +53,9 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 	switch {
 	case typed && !a.screen.Asks():
-		return &view.Refusal{
-			Card: c.Given,
-			Why:  "it is no card, and there is no terminal to type its name on",
-			Next: "run the command on a terminal; --yes doesn't replace the name of a fixed disk",
-		}
+		return view.NeedsPerson(c.Given)
 	case !h.yes && !a.screen.Asks():
-		return &view.Refusal{
-			Card: c.Given,
-			Why:  "there is no terminal to ask on whether it may be overwritten",
-			Next: "in a script, say so with --yes",
-		}
+		return view.NeedsYes(c.Given)
 	}
 	return nil
 }
@@ -73,7 +64,7 @@ func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 func (a *app) take(ctx context.Context, c *card.Card, h handling, typed bool) (*card.Hold, error) {
 	return c.Claim(ctx, card.Freeing{
 		Consent: card.Consent{FixedDisk: h.fixedDisk, Asked: !h.yes || typed}, Wait: h.wait,
-		Waiting: func(e *card.RefusedError) { a.screen.Say("Waiting: %s.", view.ErrorText(e)) },
+		Waiting: func(e *card.RefusedError) { a.screen.Say(view.AskedToWait(e)) },
 	})
 }
 
@@ -87,7 +78,7 @@ func keepsNothingOn(c *card.Card) error {
 	if err != nil {
 		return err
 	}
-	for what, place := range map[string]string{"the folder where receipts are kept": who.receiptsFolder(set).Path(), "the folder for what is saved of cards": who.journals().Path()} {
+	for what, place := range map[string]string{view.TheReceipts: who.receiptsFolder(set).Path(), view.TheSaved: who.journals().Path()} {
 		if err := c.Apart(what, place); err != nil {
 			return err
 		}
@@ -101,38 +92,33 @@ func (a *app) refuseOtherFile(c *card.Card) error {
 	if info, err := os.Stat(c.Path); !c.IsUncertain() || err == nil && info.Size() == 0 {
 		return nil
 	}
-	refuse := func(reason string, err error) error {
-		return &view.Refusal{
-			Card: c.Given, Why: reason, Err: err,
-			Next: "see that image and card are in the right order; a practice card is made by: zipstamp practice new FILE --claimed 64MB",
-		}
-	}
+	refuse := func(why string, err error) error { return view.NotACard(c.Given, why, err) }
 	now := c.Record()
 	if past, like := receipt.Latest(a.history(), now, func(receipt.Document) bool { return true }); past != nil && like == card.Same {
 		return nil
 	}
 	f, err := image.Open(c.Path)
 	if err != nil {
-		return refuse("it can't be read", err)
+		return refuse(view.Unreadable, err)
 	}
 	defer f.Close()
 	switch other, packing := f.Other(), f.Packing(); {
 	case packing != image.RawPacking:
-		return refuse("it is packed as "+packing+", and not a file that stands for a card", nil)
+		return refuse(view.PackedAs(packing), nil)
 	case other.Kind != "":
-		return refuse("it is "+view.Stranger(other)+", and not a file that stands for a card", nil)
+		return refuse(view.IsA(view.Stranger(other)), nil)
 	}
 	d, err := c.Contents()
 	switch {
 	case err != nil:
-		return refuse("it can't be read", err)
+		return refuse(view.Unreadable, err)
 	case d.Kind == layout.KindDisk, d.Kind == layout.KindFileSystem:
 		if found, _, err := digest.Beside(c.Path, filepath.Base(c.Path)); err == nil && len(found) > 0 {
-			return refuse(fmt.Sprintf("it is a download: %s has its digest", filepath.Base(found[0].From)), nil)
+			return refuse(view.IsDownload(found[0].From), nil)
 		}
 		return nil
 	case d.Kind == layout.KindDisc, d.Kind == layout.KindPlainDisc:
-		return refuse("it is a disc, and not a file that stands for a card", nil)
+		return refuse(view.PlainDisc, nil)
 	}
 	if stamp.IsMarked(f.Start()) { // a stamp of it was interrupted
 		return nil
@@ -140,9 +126,9 @@ func (a *app) refuseOtherFile(c *card.Card) error {
 	zeros, err := allZeros(c.Path)
 	switch {
 	case err != nil:
-		return refuse("it can't be read", err)
+		return refuse(view.Unreadable, err)
 	case !zeros:
-		return refuse("it holds something, which is not known to be a card's", nil)
+		return refuse(view.HoldsUnknown, nil)
 	}
 	return nil
 }

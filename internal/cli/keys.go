@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -37,7 +36,7 @@ func (a *app) keysAdd() *cobra.Command {
 			return &usageError{fmt.Errorf("%s %w", args[0], err)}
 		}
 		if len(found) != 1 {
-			return &usageError{fmt.Errorf("%s holds %d keys; give a file with the one that you want to keep", args[0], len(found))}
+			return &usageError{view.SeveralKeys(args[0], len(found))}
 		}
 		k := found[0]
 		if err := a.confirmKey(cmd, k, fingerprint); err != nil {
@@ -45,7 +44,7 @@ func (a *app) keysAdd() *cobra.Command {
 		}
 		path, err := trust.Keep(who.folder(who.keysFolder()), k, text)
 		if err != nil {
-			return fmt.Errorf("keep the key: %w", err)
+			return view.KeyUnkept(err)
 		}
 		k.Kept = true
 		if a.json {
@@ -60,7 +59,7 @@ func (a *app) keysAdd() *cobra.Command {
 }
 
 // errKeysAsRoot keeps files that belong to root out of a person's home.
-var errKeysAsRoot = &usageError{errors.New("keys are kept for you, and not for root: run it without sudo")}
+var errKeysAsRoot = &usageError{view.ErrKeysAsRoot}
 
 // confirmKey has a person compare the fingerprint, or compares it with the one given.
 func (a *app) confirmKey(cmd *cobra.Command, k trust.Key, fingerprint string) error {
@@ -68,13 +67,13 @@ func (a *app) confirmKey(cmd *cobra.Command, k trust.Key, fingerprint string) er
 	case fingerprint != "" && k.IsFingerprint(fingerprint):
 		return nil
 	case fingerprint != "":
-		return &imageError{fmt.Errorf("it is not the key with that fingerprint: its own is %s", k.Fingerprint)}
+		return &imageError{view.OtherKey(k.Fingerprint)}
 	case !a.screen.Asks():
-		return &usageError{&view.Hint{Err: errors.New("there is no terminal to compare the fingerprint on"), Next: "say which key it must be: --fingerprint TEXT"}}
+		return &usageError{view.ErrNoFingerprint}
 	}
 	same, err := a.screen.ConfirmKey(cmd.Context(), k)
 	if err == nil && !same {
-		err = &usageError{errors.New("the fingerprint was not typed in, so the key is not kept")}
+		err = &usageError{view.ErrNotTyped}
 	}
 	return err
 }
@@ -112,7 +111,7 @@ func (a *app) keysRemove() *cobra.Command {
 		}
 		switch found := kept.ByID(args[0]); len(found) {
 		case 0:
-			return &usageError{&view.Hint{Err: fmt.Errorf("you keep no key %s", args[0]), Next: "see which you keep: zipstamp keys list"}}
+			return &usageError{view.NoKey(args[0])}
 		case 1:
 			if err := trust.Remove(found); err != nil {
 				return err
@@ -124,7 +123,7 @@ func (a *app) keysRemove() *cobra.Command {
 			a.screen.KeyForgotten(found[0], who.short(found[0].Source))
 			return nil
 		default:
-			return &usageError{fmt.Errorf("%s could be any of %d keys; give more of it", args[0], len(found))}
+			return &usageError{view.ManyKeys(args[0], len(found))}
 		}
 	})
 }

@@ -42,7 +42,7 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	rep, failed := pace.Test{Device: g.hold, Meter: &g.meter, Seed: randomSeed()}.Run(ctx)
 	g.unfollow()
 	if errors.Is(failed, pace.ErrTooSmall) {
-		return &view.Refusal{Card: g.card.Name, Why: failed.Error(), Err: failed}
+		return view.TooSmallToTime(g.card.Name, failed)
 	}
 	now := g.hold.Card()
 	doc := receipt.NewPace(now, rep)

@@ -110,7 +110,7 @@ func (a *app) lookIntoCard(c *card.Card) (view.Peeked, error) {
 	counted := &counting{r: r}
 	d, err := layout.Describe(counted, c.Size)
 	if errors.Is(err, fs.ErrPermission) {
-		err = &view.Refusal{Card: c.Given, Why: "you have no permission to read it", Err: err}
+		err = view.NoRightToRead(c.Given, err)
 	}
 	return view.Peeked{Path: c.Given, Card: c, Disk: d, Used: counted.n}, err
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -11,6 +10,7 @@ import (
 	"github.com/adrg/xdg"
 
 	"zipstamp/internal/state"
+	"zipstamp/internal/view"
 )
 
 // person is who runs the program: under sudo, who called it.
@@ -27,7 +27,7 @@ func whoRuns() (person, error) {
 	}
 	u, err := user.LookupId(uid)
 	if err != nil {
-		return person{}, fmt.Errorf("find the home of the user who called sudo: %w", err)
+		return person{}, view.NoHome(err)
 	}
 	p := person{home: u.HomeDir, sudo: true}
 	if p.owner.UID, err = strconv.Atoi(uid); err == nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -32,7 +33,7 @@ func (a *app) practiceNew() *cobra.Command {
 		for _, text := range faults {
 			f, err := parseFault(text)
 			if err != nil {
-				return &usageError{fmt.Errorf("--fault %q: %w", text, err)}
+				return &usageError{view.OfFlag(fmt.Sprintf("--fault %q", text), err)}
 			}
 			s.Faults = append(s.Faults, f)
 		}
@@ -71,7 +72,7 @@ func (a *app) practiceNew() *cobra.Command {
 
 func (a *app) makePractice(path string, s practice.Spec) error {
 	if s.Claimed == 0 {
-		return &usageError{errors.New("--claimed is needed: the size that the card says it has, such as 64MB")}
+		return &usageError{view.ErrNoClaimed}
 	}
 	if s.Backing == "" {
 		s.Backing = filepath.Base(path) + ".data"
@@ -80,7 +81,7 @@ func (a *app) makePractice(path string, s practice.Spec) error {
 	var exists *fs.PathError
 	switch {
 	case errors.As(err, &exists) && errors.Is(err, fs.ErrExist):
-		return &usageError{&view.Hint{Err: fmt.Errorf("%s is there already", exists.Path), Next: "choose another name, or remove it first"}}
+		return &usageError{view.TakenPath(exists.Path)}
 	case errors.As(err, &exists):
 		return err
 	case err != nil:
@@ -110,7 +111,7 @@ func parseFault(text string) (practice.Fault, error) {
 	for _, pair := range strings.Split(text, ",") {
 		key, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
 		if seen[key] {
-			return f, fmt.Errorf("%s stands twice", key)
+			return f, view.FaultTwice(key)
 		}
 		seen[key] = true
 		n, err := strconv.ParseInt(value, 10, 64)
@@ -126,25 +127,28 @@ func parseFault(text string) (practice.Fault, error) {
 		case key == "times" && int64(int(n)) == n:
 			f.Times = int(n)
 		default:
-			return f, fmt.Errorf("%q is not kind=, sector=, count=, times= or chance=", pair)
+			return f, view.FaultKey(pair)
 		}
 		if err != nil {
-			return f, fmt.Errorf("%s: %q is not a number", key, value)
+			return f, view.FaultNumber(key, value)
 		}
 	}
 	if !seen["sector"] {
-		return f, errors.New("no sector= is given")
+		return f, view.ErrNoSector
 	}
 	return f, nil
+}
+
+// textValue reads and writes itself.
+type textValue interface {
+	encoding.TextUnmarshaler
+	encoding.TextMarshaler
 }
 
 // textFlag is a flag whose value reads and writes itself.
 type textFlag struct {
 	kind  string
-	value interface {
-		UnmarshalText([]byte) error
-		MarshalText() ([]byte, error)
-	}
+	value textValue
 }
 
 func (t textFlag) Set(s string) error { return t.value.UnmarshalText([]byte(s)) }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -25,7 +24,7 @@ const preflightPlaces = 24
 func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 	need := s.contents.Size.Likely(s.image.Size)
 	if !s.o.noSpots {
-		s.app.left.is("Nothing of the image was written. What was saved of the cards (%s) is kept; put it back with: zipstamp gauge restore", s.names())
+		s.app.left.is(view.TryLeft(s.names()))
 	}
 	var all sync.WaitGroup
 	for _, t := range s.targets {
@@ -68,7 +67,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
 	case l != nil && !l.Anywhere && l.Real >= need:
 		t.spots.Real = l.Real
-		t.warning = fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped all the same; but don't rely on it.", t.card.Name, view.Bytes(l.Real), view.Bytes(rep.Claimed))
+		t.warning = view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed)
 	case l != nil:
 		t.spots.Real = l.Real
 		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need}}

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -53,7 +52,7 @@ func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbe
 			continue
 		}
 		if *at, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
-			return nil, nil, &usageError{fmt.Errorf("%q is not a date such as 2026-11-26", text)}
+			return nil, nil, &usageError{view.NotADate(text)}
 		}
 	}
 	if f.until != "" {
@@ -171,7 +170,7 @@ func (a *app) findReceipt(args []string, f filter) (receipt.Document, error) {
 			return doc, nil
 		}
 	}
-	return receipt.Document{}, &usageError{&view.Hint{Err: errors.New("there is no such receipt"), Next: "see which there are: zipstamp receipts list"}}
+	return receipt.Document{}, &usageError{view.ErrNoReceipt}
 }
 
 func (a *app) receiptsExport() *cobra.Command {
@@ -186,7 +185,7 @@ func (a *app) receiptsExport() *cobra.Command {
 			return err
 		}
 		if info, err := os.Stat(args[0]); err == nil && !info.Mode().IsRegular() {
-			return &usageError{fmt.Errorf("%s is not a plain file", args[0])}
+			return &usageError{view.NoPlainFile(args[0])}
 		}
 		if err := os.WriteFile(args[0], text, 0o644); err != nil {
 			return err
@@ -216,12 +215,11 @@ func (a *app) export(ending string, doc receipt.Document) ([]byte, error) {
 	case ".png":
 		err = page.Picture(&b, doc, doc.Digest)
 	case ".txt":
-		view.NewScreen(view.Streams{Out: &b, Err: &b, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).Document(doc, doc.File)
-		fmt.Fprintf(&b, "SHA-256 of the record: %s\n", doc.Digest)
+		view.Text(&b, doc)
 	case ".json":
 		return document.Encode(doc)
 	default:
-		err = &usageError{fmt.Errorf("a receipt is exported as .html, .png, .txt or .json, and not as %q", ending)}
+		err = &usageError{view.NoExport(ending)}
 	}
 	return b.Bytes(), err
 }

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -14,7 +12,6 @@ import (
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
-	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
@@ -48,7 +45,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	if len(args) > 1 && r.against != "" {
-		return &usageError{errors.New("the card is compared with the image or with the receipt, not with both")}
+		return &usageError{view.ErrImageOrOther}
 	}
 	if r.card, err = r.pickOrChoose(ctx, args); err != nil {
 		return err
@@ -64,7 +61,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	now, marked := r.now(dev)
 	before := r.unfinished(now, marked)
 	if before != "" {
-		r.screen.Say("%s", before)
+		r.screen.Say(before)
 	}
 	name := ""
 	if len(args) > 1 {
@@ -139,10 +136,10 @@ func (r *rechecking) now(dev card.Device) (now card.Record, marked bool) {
 // unfinished says what was begun with the card and did not come to its end; empty if nothing is known.
 func (r *rechecking) unfinished(now card.Record, marked bool) string {
 	if marked {
-		return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts there until the end.", r.card.Name)
+		return view.StampUnfinished(r.card.Name)
 	}
 	if len(r.pendingOf(r.who, r.card)) > 0 {
-		return fmt.Sprintf("A test of %s was interrupted, and what it had saved of the card has not been put back: zipstamp gauge restore", r.card.Name)
+		return view.TestUnfinished(r.card.Name)
 	}
 	last, _ := receipt.Latest(r.history(), now, func(d receipt.Document) bool {
 		return d.Job == receipt.JobStamp || d.Job == receipt.JobWhole || d.Job == receipt.JobBlank
@@ -151,9 +148,9 @@ func (r *rechecking) unfinished(now card.Record, marked bool) string {
 	case last == nil || last.Verdict != receipt.Interrupted && last.Verdict != receipt.Failed:
 		return ""
 	case last.Job == receipt.JobWhole:
-		return fmt.Sprintf("A test of every block of %s, on %s, did not come to its end; it overwrites the card.", r.card.Name, view.Day(last.Ended))
+		return view.WholeUnfinished(r.card.Name, last.Ended)
 	}
-	return fmt.Sprintf("The last %s of %s, on %s, did not come to its end.", last.Job, r.card.Name, view.Day(last.Ended))
+	return view.JobUnfinished(last.Job, r.card.Name, last.Ended)
 }
 
 // stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.
@@ -163,7 +160,6 @@ func (r *rechecking) stampOf(now card.Record) (*receipt.Document, card.Likeness)
 
 // fitting is the receipt to compare with: the one that was named, or the one of the last stamp of this card.
 func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
-	next := "compare with the image: zipstamp recheck " + r.card.Given + " IMAGE"
 	var past *receipt.Document
 	if r.against != "" {
 		doc, err := receipt.Load(r.against)
@@ -176,17 +172,13 @@ func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 		past, like = r.stampOf(now)
 		switch {
 		case past == nil:
-			return nil, &view.Refusal{Card: r.card.Name, Why: "no receipt of a stamp of it is known", Next: next + "; or name its receipt with --against FILE"}
+			return nil, view.NoStampKnown(r.card.Name, r.card.Given)
 		case like != card.Same:
-			return nil, &view.Refusal{
-				Card: r.card.Name,
-				Why:  fmt.Sprintf("it tells no number of its own: only its size and the number of its partition table are those of a card that was stamped on %s", view.Day(past.Ended)),
-				Next: "if it is that card, name the receipt: --against " + shell.Quote(r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File))),
-			}
+			return nil, view.PerhapsStamped(r.card.Name, past.Ended, r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File)))
 		}
 	}
 	if past.Job != receipt.JobStamp || past.Image.Blocks == nil {
-		return nil, &usageError{&view.Hint{Err: fmt.Errorf("the receipt of %s has no digests of what was stamped", view.Day(past.Ended)), Next: next}}
+		return nil, &usageError{view.NoBlocks(past.Ended, view.CompareWithImage(r.card.Given))}
 	}
 	return past, nil
 }

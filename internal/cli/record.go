@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"strings"
 	"time"
 
@@ -121,7 +120,7 @@ func noteLeft(doc *receipt.Document, left card.Left) {
 func (r *record) reserve(named, job string, c *card.Card) (err error) {
 	slug := strings.ReplaceAll(job, " ", "-")
 	if named != "" {
-		if err := c.Apart("the place for the receipt", named); err != nil {
+		if err := c.Apart(view.TheReceipt, named); err != nil {
 			return err
 		}
 	}
@@ -137,15 +136,7 @@ func (r *record) reserve(named, job string, c *card.Card) (err error) {
 		return err
 	})
 	if err != nil {
-		return noReceipt(err)
+		return view.NoRoomForReceipt(err)
 	}
 	return nil
-}
-
-// noReceipt is the error of a job that was not started since its receipt could not be kept.
-func noReceipt(err error) error {
-	return &view.Hint{
-		Err:  fmt.Errorf("the receipt can't be written, so nothing was started: %w", err),
-		Next: "name a place where there is room and that may be written: --receipt FILE",
-	}
 }

@@ -3,10 +3,8 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
-	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
@@ -76,36 +74,36 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 }
 
 // settle puts back what a journal has, or gives it up.
-func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate string, err error) {
+func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate journal.Fate, err error) {
 	switch {
 	case forget && (only != nil || p.Err != nil):
 		if err := r.who.as(p.Remove); err != nil {
-			return "", stillRuns(err)
+			return journal.Fate{}, stillRuns(err)
 		}
-		return "given up", nil
+		return journal.Fate{What: journal.Deleted}, nil
 	case forget:
-		return "kept, since it can be used; name its card to give it up", nil
+		return journal.Fate{What: journal.StillValid}, nil
 	case p.Err != nil:
-		return "", p.Err
+		return journal.Fate{}, p.Err
 	}
 	c := only
 	if c == nil {
 		if c, err = r.findCard(p); err != nil {
-			return "", err
+			return journal.Fate{}, err
 		}
 	}
 	typed, err := r.admit(c, r.h)
 	if err == nil && (typed || inUse(c)) {
 		if err = r.mayAsk(c, r.h, typed); err == nil && (!r.h.yes || typed) {
-			err = r.confirmCard(ctx, c, true, "what an interrupted test had saved is put back")
+			err = r.confirmCard(ctx, c, true, view.ThenRestore)
 		}
 	}
 	if err != nil {
-		return "", err
+		return journal.Fate{}, err
 	}
 	hold, err := r.take(ctx, c, r.h, typed)
 	if err != nil {
-		return "", err
+		return journal.Fate{}, err
 	}
 	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
 	return r.putBack(r.who, hold, p)
@@ -116,7 +114,7 @@ func stillRuns(err error) error {
 	if !errors.Is(err, journal.ErrRunning) {
 		return err
 	}
-	return &view.Refusal{Card: "what is saved", Why: "the test that saved it still runs", Next: "wait until it has ended", Err: err}
+	return view.StillTested(err)
 }
 
 func inUse(c *card.Card) bool {
@@ -124,27 +122,8 @@ func inUse(c *card.Card) bool {
 	return len(mounts)+len(swaps) > 0
 }
 
-// errOtherCard says that a card is not the one that a journal is of.
-var errOtherCard = errors.New("nothing on the card shows that it is the one that was tested, or something else was written to it since; nothing was written")
-
-// notBackError says that a card did not take all that had been saved of it.
-type notBackError struct{ restored, unread, wrong, torn, other int }
-
-func (e *notBackError) Error() string {
-	if e.torn > 0 {
-		return fmt.Sprintf("put back %s; what was saved of %d more is damaged, and can't be put back", english.Plural(e.restored, "sector", ""), e.torn)
-	}
-	if e.unread > 0 {
-		return fmt.Sprintf("%s where something is to be put back can't be read; what belongs there stays saved", english.Plural(e.unread, "sector", ""))
-	}
-	if e.other > 0 {
-		return fmt.Sprintf("all is as it was but for %s: what stood there did not come back, or something was written since; what was saved is kept", english.Plural(e.other, "sector", ""))
-	}
-	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", english.Plural(e.restored, "sector", ""), e.wrong)
-}
-
 // putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as it was.
-func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate string, err error) {
+func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate journal.Fate, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	done := found.Done()
 	if err == nil && done && p.Card.Like(hold.Card().Record()) == card.Same {
@@ -153,20 +132,20 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 			found, err = p.Look(hold, hold.SectorSize())
 		}
 		if err == nil && found.Done() {
-			return "all was back already", who.as(p.Remove)
+			return journal.Fate{What: journal.WasBack}, who.as(p.Remove)
 		}
 	}
 	switch {
 	case err != nil:
-		return "", err
+		return journal.Fate{}, err
 	case done && found.Done(): // as a copy of the card that was tested would be
-		return "all is as it was saved; what was saved is kept, since it may be of another card that holds the same (give it up: zipstamp gauge restore --forget CARD)", nil
+		return journal.Fate{What: journal.LooksBack}, nil
 	case found.Nearly():
-		return "", notBack(&notBackError{other: found.Other})
+		return journal.Fate{}, view.NotBack(&journal.NotBackError{Other: found.Other})
 	case !found.Is() && found.Unread > 0:
-		return "", notBack(&notBackError{unread: found.Unread})
+		return journal.Fate{}, view.NotBack(&journal.NotBackError{Unread: found.Unread})
 	case !found.Is():
-		return "", &view.Refusal{Card: hold.Card().Given, Why: errOtherCard.Error(), Next: "if this can't be used any more, give it up: zipstamp gauge restore --forget CARD", Err: errOtherCard}
+		return journal.Fate{}, view.OtherCard(hold.Card().Given)
 	}
 	var restored, wrong int
 	err = a.showPuttingBack(func(m *meter.Meter) (err error) {
@@ -174,12 +153,12 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate stri
 		return err
 	})
 	if err != nil {
-		return "", err
+		return journal.Fate{}, err
 	}
 	if wrong > 0 || found.Torn > 0 {
-		return "", notBack(&notBackError{restored: restored, wrong: wrong, torn: found.Torn})
+		return journal.Fate{}, view.NotBack(&journal.NotBackError{Restored: restored, Wrong: wrong, Torn: found.Torn})
 	}
-	return "put back " + english.Plural(restored, "sector", ""), who.as(p.Remove)
+	return journal.Fate{What: journal.PutBack, Sectors: restored}, who.as(p.Remove)
 }
 
 // showPuttingBack shows how far it has come.
@@ -196,25 +175,13 @@ func (a *app) showPuttingBack(do func(*meter.Meter) error) error {
 func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) error {
 	j, err := createJournal(who, journal.Head{Job: p.Job, Card: p.Card, Nonce: p.Nonce, Started: time.Now()})
 	if err != nil {
-		return cantSave(who, "", err)
+		return view.CantSave(who.journals().Path(), true, err)
 	}
 	all, err := spots.Displace(hold, m, p, j)
 	if all {
 		return errors.Join(err, who.as(j.Remove))
 	}
 	return errors.Join(err, j.Close())
-}
-
-// cantSave is the error of a journal that can't be made; so is what comes of it, or nothing.
-func cantSave(who person, so string, err error) error {
-	return &view.Hint{
-		Err:  fmt.Errorf("what is on the card can't be saved in %s%s: %w", who.journals().Path(), so, err),
-		Next: "see that the folder can be written and has some MB of room; the variable XDG_STATE_HOME names another one",
-	}
-}
-
-func notBack(err *notBackError) error {
-	return &view.Hint{Err: err, Next: "try it in another reader; or give it up: zipstamp gauge restore --forget CARD"}
 }
 
 // findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says the same of itself and has
@@ -236,7 +203,7 @@ func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
 	if c, err := r.finder.Find(p.Card.Path); err == nil && p.Card.Like(c.Record()) != card.Different && belongs(c, p) {
 		return c, nil
 	}
-	return nil, &view.Refusal{Card: p.Card.Name, Why: "the card that was tested is not here", Next: "put it in, and run the command again; or name it"}
+	return nil, view.TestedNotHere(p.Card.Name)
 }
 
 // look tells what a card has of what a test saved of it; nothing if it can't be read.
@@ -281,23 +248,24 @@ func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 func (g *gauging) settlePending() error {
 	kept, err := allJournals(g.who)
 	if err != nil {
-		return fmt.Errorf("what earlier tests saved can't be read, so nothing was started: %w", err)
+		return view.SavedUnread(err)
 	}
 	for _, p := range kept {
 		if p.Err != nil || p.Card.Like(g.card.Record()) == card.Different {
 			continue
 		}
 		fate, err := g.putBack(g.who, g.hold, p)
-		if errors.Is(err, errOtherCard) || is[*journal.SectorError](err) {
+		if errors.Is(err, journal.ErrOtherCard) || is[*journal.SectorError](err) {
 			continue
 		}
-		if is[*notBackError](err) { // it stays saved
-			fate, err = err.Error(), nil
+		said := view.FateText(fate)
+		if is[*journal.NotBackError](err) { // it stays saved
+			said, err = view.ErrorText(err), nil
 		}
 		if err != nil {
 			return err
 		}
-		g.screen.Say("An earlier test of %s was interrupted: %s.", g.card.Name, fate)
+		g.screen.Say(view.EarlierTest(g.card.Name, said))
 	}
 	return nil
 }
@@ -316,12 +284,12 @@ func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h hand
 	if len(pending) == 0 {
 		return giveUp, nil
 	}
-	a.screen.Say("A test of %s was interrupted on %s, and what it had saved of the card has not been put back.", c.Name, view.Day(pending[0].Started))
+	a.screen.Say(view.NotYetBack(c.Name, pending[0].Started))
 	if h.yes || !a.screen.Asks() {
-		a.screen.Say("It is given up when the card is overwritten.")
+		a.screen.Say(view.DeletedWhenOverwritten)
 		return giveUp, nil
 	}
-	yes, err := a.screen.Agrees(ctx, "Put it back first?")
+	yes, err := a.screen.Agrees(ctx, view.PutBackFirst)
 	if err != nil || !yes {
 		return giveUp, err
 	}
@@ -331,7 +299,7 @@ func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h hand
 		if err != nil {
 			return giveUp, err
 		}
-		a.screen.Say("%s: %s.", c.Name, fate)
+		a.screen.Say(view.CardFate(c.Name, view.FateText(fate)))
 	}
 	pending = nil
 	return giveUp, nil
@@ -353,7 +321,7 @@ func keptDocument(kept []view.Kept, exit int, list bool) any {
 		Kept []keptJournal `json:"kept"`
 	}{document.New(document.Restore, exit, view.KeptSentence(kept, list)), []keptJournal{}}
 	for _, k := range kept {
-		one := keptJournal{Path: k.Path, Card: k.Card, Bytes: k.Bytes(), Fate: k.Fate}
+		one := keptJournal{Path: k.Path, Card: k.Card, Bytes: k.Bytes(), Fate: view.FateText(k.Fate)}
 		if !k.Started.IsZero() {
 			one.Started = k.Started.UTC().Format("2006-01-02T15:04:05Z")
 		}

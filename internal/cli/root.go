@@ -63,16 +63,13 @@ func Main(args []string, version string) int {
 // leaving is in what state everything is left when the program is ended at once, as the command at work says. The zero value says that nothing was begun.
 type leaving struct{ text atomic.Pointer[string] }
 
-func (l *leaving) is(format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
-	l.text.Store(&text)
-}
+func (l *leaving) is(sentence string) { l.text.Store(&sentence) }
 
 func (l *leaving) sentence() string {
 	if text := l.text.Load(); text != nil {
 		return *text
 	}
-	return "No card was written to."
+	return view.UntouchedLeft
 }
 
 // untilInterrupted ends the context at the first signal, for an end in good order. At a second one, which may come from somebody who doesn't want to wait for that, it calls
@@ -116,7 +113,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	root.SetErr(streams.Err)
 	ran, err := root.ExecuteContextC(ctx)
 	if err != nil && !a.started {
-		err = &usageError{&view.Hint{Err: err, Next: "see " + ran.CommandPath() + " --help"}}
+		err = &usageError{view.SeeHelp(err, ran.CommandPath())}
 		a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	}
 	status := statusOf(err)
@@ -127,7 +124,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 		a.screen.Problem(err, a.words)
 	}
 	if lost := a.screen.Lost(); lost != nil && err == nil && !errors.Is(lost, syscall.EPIPE) { // who reads only the first lines has what they want
-		a.screen.Problem(fmt.Errorf("the result could not be written: %w", lost), a.words)
+		a.screen.Problem(view.ResultLost(lost), a.words)
 		status = statusUnexpected
 	}
 	return status

@@ -3,16 +3,17 @@ package cli
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"strconv"
+	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/state"
+	"zipstamp/internal/view"
 )
 
 // settings are what may last from run to run. A flag overrides a variable, and a variable the file.
@@ -31,6 +32,22 @@ type settingsFile struct {
 	Eject    *bool   `toml:"eject"`
 }
 
+// settingNames are the settings of the file.
+var settingNames = []string{"read_back", "repairs", "receipts", "eject"}
+
+// wrongSetting says what a setting must be, of an error of the decoder.
+func wrongSetting(at *toml.DecodeError) string {
+	switch key := strings.Join(at.Key(), "."); key {
+	case "repairs":
+		return view.SettingNumber(key)
+	case "read_back", "eject":
+		return view.SettingBool(key)
+	case "receipts":
+		return view.SettingText(key)
+	}
+	return view.SettingForm(strings.TrimPrefix(at.Error(), "toml: "))
+}
+
 // maxSettings bounds the file, bytes.
 const maxSettings = 1 << 20
 
@@ -40,7 +57,7 @@ const maxRepairs = 100
 // loadSettings reads the file, then the variables, then the flags.
 func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 	s := settings{readBack: true, eject: true, repairs: stamp.DefaultRepairs}
-	if err := p.as(func() error { return s.fromFile(p.configFile()) }); err != nil {
+	if err := p.as(func() error { return s.fromFile(p.configFile(), p.short(p.configFile())) }); err != nil {
 		return s, &usageError{err}
 	}
 	if err := s.fromVariables(); err != nil {
@@ -75,7 +92,8 @@ func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 	return s, nil
 }
 
-func (s *settings) fromFile(path string) error {
+// fromFile reads the file; messages call it shown.
+func (s *settings) fromFile(path, shown string) error {
 	text, err := state.ReadFile(path, maxSettings)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -89,11 +107,14 @@ func (s *settings) fromFile(path string) error {
 	var at *toml.DecodeError
 	switch {
 	case errors.As(err, &strict):
-		return fmt.Errorf("%s has a setting that is not known:\n%s", path, strict.String())
+		first := strict.Errors[0]
+		line, _ := first.Position()
+		return view.BadSetting(shown, line, view.UnknownSetting(strings.Join(first.Key(), "."), settingNames))
 	case errors.As(err, &at):
-		return fmt.Errorf("%s can't be read:\n%s", path, at.String())
+		line, _ := at.Position()
+		return view.BadSetting(shown, line, wrongSetting(at))
 	case err != nil:
-		return fmt.Errorf("%s can't be read: %w", path, err)
+		return view.BadSetting(shown, 0, view.SettingForm(err.Error()))
 	}
 	if f.ReadBack != nil {
 		s.readBack = *f.ReadBack
@@ -105,7 +126,7 @@ func (s *settings) fromFile(path string) error {
 		s.eject = *f.Eject
 	}
 	if f.Repairs != nil {
-		return s.setRepairs(*f.Repairs, path+": repairs")
+		return s.setRepairs(*f.Repairs, shown+": repairs")
 	}
 	return nil
 }
@@ -115,7 +136,7 @@ func (s *settings) fromVariables() error {
 		if v := os.Getenv(name); v != "" {
 			on, err := strconv.ParseBool(v)
 			if err != nil {
-				return fmt.Errorf("%s is %q; it is true or false", name, v)
+				return view.NotBool(name, v)
 			}
 			*set = on
 		}
@@ -126,7 +147,7 @@ func (s *settings) fromVariables() error {
 	if v := os.Getenv("ZIPSTAMP_REPAIRS"); v != "" {
 		n, err := strconv.Atoi(v)
 		if err != nil {
-			return fmt.Errorf("ZIPSTAMP_REPAIRS is %q; it is a number", v)
+			return view.NoNumber("ZIPSTAMP_REPAIRS", v)
 		}
 		return s.setRepairs(n, "ZIPSTAMP_REPAIRS")
 	}
@@ -135,7 +156,7 @@ func (s *settings) fromVariables() error {
 
 func (s *settings) setRepairs(n int, where string) error {
 	if n < 0 || n > maxRepairs {
-		return fmt.Errorf("%s is %d; it is from 0 to %d", where, n, maxRepairs)
+		return view.OutOfRange(where, n, 0, maxRepairs)
 	}
 	s.repairs = n
 	return nil

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -48,7 +47,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 		return err
 	}
 	if n := count(s.keep, s.again, s.remove); n > 1 {
-		return &usageError{errors.New("--keep, --again and --remove don't go together")}
+		return &usageError{view.ErrKeepOrAgain}
 	}
 	c, err := s.admitFolder(folder)
 	if err != nil {
@@ -81,7 +80,7 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 	doc := receipt.NewGauge(receipt.JobSpace, c, rep)
 	sentence := view.SpaceSentence(folder, rep, failed)
 	if s.keep && failed == nil && !s.json {
-		defer s.screen.Say("The files are kept in %s.", filepath.Join(folder, space.FolderName))
+		defer s.screen.Say(view.FilesKept(filepath.Join(folder, space.FolderName)))
 	}
 	return s.conclude(doc, sentence, failed, gaugeResult(&doc, rep, sentence, failed))
 }
@@ -110,18 +109,15 @@ func (s *spacing) removed(folder string, n int) {
 
 // admitFolder refuses a folder whose free space is not that of a card, and tells what it is on.
 func (s *spacing) admitFolder(folder string) (*card.Card, error) {
-	refuse := func(next, reason string, args ...any) error {
-		return &view.Refusal{Card: folder, Why: fmt.Sprintf(reason, args...), Next: next}
-	}
 	info, err := os.Stat(folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, refuse("put the card in, and name a folder on it", "there is no such folder")
+		return nil, view.NoFolder(folder)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if !info.IsDir() {
-		return nil, refuse("name a folder on the card", "it is not a folder")
+		return nil, view.NotAFolder(folder)
 	}
 	c, at, err := s.finder.Under(folder)
 	if err != nil && !errors.Is(err, errors.ErrUnsupported) { // where it can't be told, the user knows
@@ -131,18 +127,18 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: card.Folder}
 	switch {
 	case at.Network:
-		return nil, refuse("put the card into this computer, and name a folder on it", "it is on a network file system (%s), not on a card", at.Kind)
+		return nil, view.OnNetwork(folder, at.Kind)
 	case at.NoDisk:
-		return nil, refuse("name a folder on the card", "it is on no card (%s)", at.Kind)
+		return nil, view.OnNoDisk(folder, at.Kind)
 	case c == nil && !s.fixedDisk && at.Kind != "":
-		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of another disk", "it is not known on which disk it is (%s)", at.Kind)
+		return nil, view.DiskUnknown(folder, at.Kind)
 	case c == nil:
 		return unknown, nil
 	}
 	d := c.Disk
 	isCard := d.IsCardLike() || d.Bus == disks.USB
 	if (!isCard || len(d.System) > 0) && !s.fixedDisk {
-		return nil, refuse("name a folder on the card; --fixed-disk tests the free space of this disk, of which some is left", "it is on %s, which is no card", d.Path)
+		return nil, view.OnOtherDisk(folder, d.Path)
 	}
 	c.Given = folder
 	return c, nil
@@ -153,17 +149,17 @@ func spaceProblem(folder string, err error) error {
 	own := filepath.Join(folder, space.FolderName)
 	switch {
 	case errors.Is(err, space.ErrKept):
-		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", own, err), Next: "read them with --again, or remove them with --remove"}}
+		return &usageError{view.EarlierFiles(own)}
 	case errors.Is(err, space.ErrNothing):
-		return &usageError{&view.Hint{Err: fmt.Errorf("in %s %w", folder, err), Next: "leave --again out to make some"}}
+		return &usageError{view.NoEarlierFiles(folder)}
 	case errors.Is(err, space.ErrNoRoom):
-		return &view.Refusal{Card: folder, Why: err.Error(), Next: "remove something from it", Err: err}
+		return view.NoFreeSpace(folder, err)
 	case errors.Is(err, fs.ErrPermission):
-		return &view.Refusal{Card: folder, Why: "you have no permission to write there", Err: err}
+		return view.NoRightToWrite(folder, err)
 	case errors.Is(fault.Of(err), fault.Locked):
-		return &view.Refusal{Card: folder, Why: "its file system is mounted read-only", Next: "see whether the card is write-protected, and mount it so that it can be written", Err: err}
+		return view.ReadOnlyFolder(folder, err)
 	case errors.Is(err, space.ErrUnknown):
-		return &view.Hint{Err: fmt.Errorf("in %s: %w", own, err), Next: "remove them with --remove"}
+		return view.UnknownFiles(own, err)
 	}
 	return err
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -143,7 +142,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
 	}
 	if s.image.Once() {
-		job.Repairs, job.Algorithms, job.Hold = 0, s.found.Algorithms(), s.hold(report)
+		job.Repairs, job.Algorithms, job.Compare = 0, s.found.Algorithms(), s.compare(report)
 	}
 	for _, t := range s.left() {
 		name := t.card.Name
@@ -151,7 +150,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.giveUp})
 	}
 	var done, out []stamp.Outcome
-	s.app.left.is("No card that was being stamped (%s) has a partition table that a board could start from. Stamp again before use.", s.names())
+	s.app.left.is(view.StampLeft(s.names()))
 	if len(job.Cards) > 0 {
 		done = job.Run(ctx)
 	}
@@ -185,7 +184,7 @@ func (s *stamping) names() string {
 // untouched says what a person who stopped the run wants to know.
 func (s *stamping) untouched(err error) error {
 	if errors.Is(err, view.ErrInterrupted) {
-		s.screen.Say("Nothing was written to %s.", s.names())
+		s.screen.Say(view.NothingWritten(s.names()))
 	}
 	return err
 }
@@ -202,15 +201,15 @@ func (s *stamping) close() {
 	}
 }
 
-// prepare finds image and cards, holds them against each other, and makes room for the receipts.
+// prepare finds image and cards, checks that they fit together, and makes room for the receipts.
 func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string) (err error) {
 	switch {
 	case s.o.arrive < 0 || s.o.arrive > maxArrive:
-		return &usageError{fmt.Errorf("--arrive is %d; it is from 1 to %d", s.o.arrive, maxArrive)}
+		return &usageError{view.OutOfRange("--arrive", s.o.arrive, 1, maxArrive)}
 	case s.o.yes && len(cards)+s.o.arrive == 0:
-		return &usageError{&view.Hint{Err: errors.New("--yes asks nothing, so the card must be named"), Next: "name it; zipstamp cards lists them"}}
+		return &usageError{view.ErrNoCardNamed}
 	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
-		return &usageError{&view.Hint{Err: errors.New("--receipt names one file, and there are several cards"), Next: "name a folder that is there, or leave it out: then they are kept in the state folder"}}
+		return &usageError{view.ErrOneReceipt}
 	}
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
@@ -240,7 +239,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 			if len(s.targets) > 1 {
 				tooSmall.Name = t.card.Name
 			}
-			return &view.Hint{Err: tooSmall, Next: "use a larger card"}
+			return view.LargerCard(tooSmall)
 		}
 		room = max(room, t.card.Size)
 	}
@@ -252,7 +251,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	}
 	for _, t := range s.targets {
 		if named := s.o.receipt; named != "" && s.image.Same(named) {
-			return noReceipt(fmt.Errorf("%s is the image", named))
+			return view.NoRoomForReceipt(view.IsTheImage(named))
 		}
 		if err := t.reserve(s.o.receipt, receipt.JobStamp, t.card); err != nil {
 			return err
@@ -264,7 +263,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 // admit refuses a card that may not be written.
 func (s *stamping) admit(t *target, imagePath string) (err error) {
 	if t.card.Is(imagePath) {
-		return &view.Refusal{Card: t.card.Given, Why: "image and card are the same file"}
+		return view.SameFile(t.card.Given)
 	}
 	if t.typed, err = s.app.admit(t.card, s.o.handling); err != nil {
 		return err
@@ -275,7 +274,7 @@ func (s *stamping) admit(t *target, imagePath string) (err error) {
 // apart refuses a card that is, keeps or carries something that the run reads.
 func (s *stamping) apart(c *card.Card, imagePath string) error {
 	if imagePath != image.Input {
-		if err := c.Apart("the image", imagePath); err != nil {
+		if err := c.Apart(view.TheImage, imagePath); err != nil {
 			return err
 		}
 	}
@@ -286,7 +285,7 @@ func (s *stamping) apart(c *card.Card, imagePath string) error {
 		}
 	}
 	for _, file := range files {
-		if err := c.Apart("a file to check the image by", file); err != nil {
+		if err := c.Apart(view.TheSumsOrAKeys, file); err != nil {
 			return err
 		}
 	}
@@ -301,10 +300,7 @@ func (s *stamping) consent() error {
 		}
 	}
 	if s.o.yes && s.found.Nothing() && !s.o.unchecked {
-		return &imageError{&view.Hint{
-			Err:  fmt.Errorf("nothing was published to hold %s against, so it was not stamped", s.image.Path),
-			Next: "give the published digest (--digest TEXT or --sums FILE), or go without (--unchecked)",
-		}}
+		return &imageError{view.NothingPublished(s.image.Path)}
 	}
 	return nil
 }
@@ -330,11 +326,7 @@ func (s *stamping) confirm(ctx context.Context) error {
 	s.screen.ShowPlan(plan)
 	yes, err := s.screen.Confirm(ctx, s.names())
 	if err == nil && !yes {
-		what := "its name was not typed, so nothing was written"
-		if len(s.targets) > 1 {
-			what = "their names were not typed, so nothing was written"
-		}
-		err = &view.Refusal{Card: s.names(), Why: what}
+		err = view.NotTyped(s.names(), len(s.targets) > 1)
 	}
 	return err
 }
@@ -349,7 +341,7 @@ func (s *stamping) claim(ctx context.Context) (err error) {
 	return nil
 }
 
-// check holds the image against what was published; with nothing published there is nothing to read yet.
+// check compares the image with what was published; with nothing published there is nothing to read yet.
 func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
 	if s.found.Nothing() || s.image.Once() {
 		return check.Report{Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member}, nil
@@ -359,10 +351,10 @@ func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, err
 	return check.Run(ctx, s.image, s.o.member, s.found, m)
 }
 
-// hold gives what holds an image that came through a pipe against what was published, and keeps the report of it.
-func (s *stamping) hold(report *check.Report) func(download, image []digest.Digest) error {
+// compare gives what compares an image that came through a pipe with what was published, and keeps the report of it.
+func (s *stamping) compare(report *check.Report) func(download, image []digest.Digest) error {
 	return func(download, image []digest.Digest) error {
-		*report = check.Hold(s.image, s.contents, s.found, download, image)
+		*report = check.Compare(s.image, s.contents, s.found, download, image)
 		if report.Outcome() == check.Mismatched {
 			return &imageError{errors.New(strings.TrimRight(view.CheckSentence(*report), "."))}
 		}
@@ -377,7 +369,7 @@ func (s *stamping) refuseImage(r check.Report) error {
 	} else {
 		s.screen.Check(r)
 	}
-	s.screen.Say("Nothing was written to %s.", s.names())
+	s.screen.Say(view.NothingWritten(s.names()))
 	return shown{errNotPublished}
 }
 

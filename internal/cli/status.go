@@ -7,6 +7,7 @@ import (
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
 	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
@@ -54,7 +55,7 @@ func (e shown) Unwrap() error { return e.err }
 func isShown(err error) bool { return errors.As(err, new(shown)) }
 
 // errNotPublished is the error of a check that found a mismatch.
-var errNotPublished = &imageError{errors.New("not what was published")}
+var errNotPublished = &imageError{view.ErrNotPublished}
 
 // statusOf is the exit status that an error stands for.
 func statusOf(err error) int {
@@ -67,9 +68,9 @@ func statusOf(err error) int {
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
 		return statusImage
-	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
+	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*view.NoCardError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err), is[*notBackError](err):
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err), is[*journal.NotBackError](err):
 		return statusCard
 	case is[*gaugeError](err), is[*gauge.TooSmallError](err):
 		return statusGauge

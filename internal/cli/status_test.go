@@ -58,7 +58,7 @@ func TestFaultsAreReadFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "{flip 8192 3 2 0.25}", fmt.Sprint(f))
 	for text, why := range map[string]string{
-		"": "is not kind=", "kind=flip": "no sector=", "sector=x": `"x" is not a number`, "sector=1,sector=2": "stands twice", "sector=1,colour=red": "is not kind=",
+		"": "is not one of kind=", "kind=flip": "sector= is missing", "sector=x": `"x" is not a number`, "sector=1,sector=2": "is given twice", "sector=1,colour=red": "is not one of kind=",
 	} {
 		_, err := parseFault(text)
 		assert.ErrorContains(t, err, why, text)

@@ -110,7 +110,7 @@ func Rank(s State) int {
 	return slices.Index([]State{Good, Unwritten, Shaky, Worn, Failing, Unwritable, Missing, Repeating}, s)
 }
 
-// countsOf are the counts in Sectors.
+// Sectors are the counts of bad sectors, by kinds.
 func (b *Bad) Sectors() Counts {
 	n := func(s State) int64 { return b.Bytes[s] / mark.Size }
 	return Counts{Unsteady: n(Shaky), Worn: n(Worn), Bits: b.Bits, Unreadable: n(Failing), Unwritable: n(Unwritable), Lost: n(Missing) + n(Repeating)}

@@ -11,7 +11,7 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// TestBadListIsWhatAMapWouldSay holds the list against a table of all sectors.
+// TestBadListIsWhatAMapWouldSay compares the list with a table of all sectors.
 func TestBadListIsWhatAMapWouldSay(t *testing.T) {
 	states := []State{Shaky, Worn, Failing, Unwritable, Missing}
 	for seed := range uint64(300) {

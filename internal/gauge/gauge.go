@@ -71,6 +71,20 @@ func StretchOf(offset, length int64, s State) Stretch {
 	return Stretch{layout.Extent{Offset: offset, Length: length}, s}
 }
 
+// LostAs is what is read where writes are lost. Receipts have it.
+type LostAs string
+
+// What is read there.
+const (
+	LostZeros     LostAs = "zeros"
+	LostOneByte   LostAs = "one byte over and over"
+	LostFF        LostAs = "bytes of 0xFF"
+	LostElsewhere LostAs = "what was written elsewhere"
+	LostEarlier   LostAs = "what an earlier test wrote"
+	LostNoise     LostAs = "noise that differs each time"
+	LostOther     LostAs = "something that was not written there"
+)
+
 // Loss is how a card holds less than it claims.
 type Loss struct {
 	Repeats  bool  // addresses repeat after Real; otherwise writes are lost
@@ -79,7 +93,7 @@ type Loss struct {
 	Tail     int64 // bytes that hold data at the card's end; 0 for most
 	Exact    bool  // Real is exact to the sector, seen from both sides; otherwise it is a lower bound
 	Anywhere bool  // addresses don't tell what is kept: it gives out its room as it is asked for it, or keeps what was written last. Real is how much that is, at least
-	ReadsAs  string
+	ReadsAs  LostAs
 	Cached   int64 // bytes that it answered from its own memory at first, at least; 0: none seen
 }
 

@@ -167,7 +167,7 @@ func hasImageName(name string) bool {
 	return false
 }
 
-// checkedMember holds a member's size and CRC-32 against those in the archive's directory.
+// checkedMember compares a member's size and CRC-32 with those in the archive's directory.
 type checkedMember struct {
 	io.ReadCloser
 	size int64

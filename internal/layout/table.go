@@ -28,8 +28,29 @@ type Table struct {
 	Sector int64  // bytes that the table counts in
 	ID     string // by which disks are told apart: an MBR's signature as 8 hexadecimal digits, a GPT's GUID; empty if there is none
 	Parts  []Part
-	Damage string // what is wrong with it; empty if nothing is
+	Damage TableDamage // the zero value if nothing is wrong with it
 }
+
+// TableDamage is what is wrong with a partition table.
+type TableDamage struct {
+	What      TableFault
+	Partition int // that it is of, where it is one's
+}
+
+// TableFault is a kind of damage.
+type TableFault string
+
+// The kinds of damage.
+const (
+	NoGPT         TableFault = "no GPT where the MBR says so"
+	NoLogical     TableFault = "no table of a logical partition"
+	HeaderLength  TableFault = "length of the header"
+	HeaderCheck   TableFault = "CRC32 of the header"
+	HeaderEntries TableFault = "entries by the header"
+	NoEntries     TableFault = "no entries"
+	EntriesCheck  TableFault = "CRC32 of the entries"
+	EntryBounds   TableFault = "bounds of a partition"
+)
 
 // Part is a partition.
 type Part struct {
@@ -94,7 +115,7 @@ func ReadTable(r io.ReaderAt, size int64) (Table, error) {
 		case gpt.Scheme == SchemeGPT:
 			return gpt, nil
 		case protective:
-			t.Damage = "the MBR says that a GPT follows, and none does, or it is damaged"
+			t.Damage.What = NoGPT
 		}
 		return t, nil
 	}
@@ -156,7 +177,7 @@ func (t *Table) addLogical(r io.ReaderAt) error {
 		for at, n := p.Start, 5; n < 5+logicalMax; n++ {
 			var ebr [SectorSize]byte
 			if _, err := r.ReadAt(ebr[:], at); err != nil {
-				t.Damage = fmt.Sprintf("the table of logical partition %d is missing", n)
+				t.Damage = TableDamage{NoLogical, n}
 				return notTooShort(err)
 			}
 			here, _ := ParseMBR(ebr[:])
@@ -202,28 +223,28 @@ func (t *Table) parseGPT(r io.ReaderAt, header []byte) error {
 	le := binary.LittleEndian
 	length := le.Uint32(header[12:])
 	if length < gptHeaderMin || int64(length) > int64(len(header)) {
-		t.Damage = "the GPT's header has an absurd length"
+		t.Damage.What = HeaderLength
 		return nil
 	}
 	want := le.Uint32(header[16:])
 	sealed := bytes.Clone(header[:length])
 	clear(sealed[16:20])
 	if crc32.ChecksumIEEE(sealed) != want {
-		t.Damage = "the GPT header's CRC32 differs"
+		t.Damage.What = HeaderCheck
 	}
 	t.ID = strings.ToLower(guid(header[56:72]))
 	at, count, size := le.Uint64(header[72:]), le.Uint32(header[80:]), le.Uint32(header[84:])
 	if count > gptEntriesMax || size < gptEntryMin || size > gptEntryMax || at > 1<<40 {
-		t.Damage = "the GPT's header says absurd things of its entries"
+		t.Damage.What = HeaderEntries
 		return nil
 	}
 	entries := make([]byte, count*size)
 	if _, err := r.ReadAt(entries, int64(at)*t.Sector); err != nil {
-		t.Damage = "the GPT's entries are missing"
+		t.Damage.What = NoEntries
 		return notTooShort(err)
 	}
 	if crc32.ChecksumIEEE(entries) != le.Uint32(header[88:]) {
-		t.Damage = "the CRC32 of the GPT's entries differs"
+		t.Damage.What = EntriesCheck
 	}
 	for i := range int(count) {
 		e := entries[i*int(size):][:size]
@@ -232,7 +253,7 @@ func (t *Table) parseGPT(r io.ReaderAt, header []byte) error {
 			continue
 		}
 		if first > last || last > 1<<50/uint64(t.Sector) {
-			t.Damage = fmt.Sprintf("partition %d of the GPT ends before it starts, or beyond all disks", i+1)
+			t.Damage = TableDamage{EntryBounds, i + 1}
 			continue
 		}
 		id := guid(e[:16])

@@ -53,14 +53,14 @@ type Gauge struct {
 
 // CardLoss is how a card holds less than it claims.
 type CardLoss struct {
-	Repeats  bool   `json:"repeats"`
-	Real     int64  `json:"real"` // from the start
-	Tail     int64  `json:"tail,omitempty"`
-	Exact    bool   `json:"exact"`
-	Most     int64  `json:"most,omitempty"`     // the most that real can be, where it is not exact; 0: not known
-	Anywhere bool   `json:"anywhere,omitempty"` // addresses don't tell what is kept
-	ReadsAs  string `json:"reads_as,omitempty"`
-	Cached   int64  `json:"answered_from_memory,omitempty"`
+	Repeats  bool         `json:"repeats"`
+	Real     int64        `json:"real"` // from the start
+	Tail     int64        `json:"tail,omitempty"`
+	Exact    bool         `json:"exact"`
+	Most     int64        `json:"most,omitempty"`     // the most that real can be, where it is not exact; 0: not known
+	Anywhere bool         `json:"anywhere,omitempty"` // addresses don't tell what is kept
+	ReadsAs  gauge.LostAs `json:"reads_as,omitempty"`
+	Cached   int64        `json:"answered_from_memory,omitempty"`
 }
 
 // Access is how long single accesses took.

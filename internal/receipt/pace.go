@@ -19,7 +19,7 @@ type Pace struct {
 	Link            string   `json:"link,omitempty"`      // how the card is reached
 	LinkRate        float64  `json:"link_rate,omitempty"` // most that the link carries
 	Meets           []string `json:"meets"`               // marks
-	Limits          []string `json:"limits"`              // what may have been slower than the card, in words
+	Limits          []Limit  `json:"limits"`              // what may have been slower than the card
 	Reads           Access   `json:"reads"`
 	Writes          Access   `json:"writes"`
 }
@@ -32,7 +32,7 @@ var usbMost = map[int]float64{12: 1.216e6, 480: 53.248e6, 5000: 500e6, 10000: 12
 func NewPace(c *card.Card, r *pace.Report) Document {
 	p := &Pace{
 		SequentialRead: r.ReadRate, SequentialWrite: r.WriteRate, SlowestWrite: r.SlowestWrite, RandomReads: r.ReadsPerSecond, RandomWrites: r.WritesPerSecond,
-		SmallestRead: r.Smallest.Seconds(), Meets: append([]string{}, r.Meets()...), Limits: []string{}, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
+		SmallestRead: r.Smallest.Seconds(), Meets: append([]string{}, r.Meets()...), Limits: []Limit{}, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
 	}
 	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 {
 		p.Link, p.LinkRate = fmt.Sprintf("USB at %d Mbit/s", c.Disk.USB.Speed), usbMost[c.Disk.USB.Speed]
@@ -53,22 +53,34 @@ const (
 	slowLink  = 480                    // Mbit/s and less
 )
 
+// Limit is something beside the card that may have been slow.
+type Limit string
+
+// The limits.
+const (
+	LimitLink    Limit = "link"     // the reader's link carries no more
+	LimitReader  Limit = "reader"   // the reader takes nearly as long where the card has nothing to do
+	LimitNotLink Limit = "not link" // the link is slow, but would carry more
+	LimitCached  Limit = "memory"   // this computer's memory can't be bypassed
+	LimitDropped Limit = "gathered" // this computer may have gathered writes
+)
+
 // limits says what may have been slower than the card, as far as that can be known.
-func limits(p *Pace, r *pace.Report, c *card.Card) (all []string) {
+func limits(p *Pace, r *pace.Report, c *card.Card) (all []Limit) {
 	if p.LinkRate > 0 && p.SequentialRead > nearLink*p.LinkRate {
-		all = append(all, fmt.Sprintf("the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here", p.Link, p.LinkRate/1e6))
+		all = append(all, LimitLink)
 	}
 	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest >= longSmall && float64(median) < nearSmall*float64(r.Smallest) {
-		all = append(all, fmt.Sprintf("the reader, at single places: a place that was just read takes %.2f ms, nearly as long as any other (%.2f ms), so that time is not the card's", r.Smallest.Seconds()*1e3, p.Reads.Median*1e3))
+		all = append(all, LimitReader)
 	}
 	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 && c.Disk.USB.Speed <= slowLink && p.LinkRate > 0 && p.SequentialRead <= nearLink*p.LinkRate {
-		all = append(all, fmt.Sprintf("hardly the link: %s would carry more; it is the card, or the electronics of the reader", p.Link))
+		all = append(all, LimitNotLink)
 	}
 	switch r.Access {
 	case card.Cached:
-		all = append(all, "this computer's memory: this system can't read round it, so the rates say little of the card")
+		all = append(all, LimitCached)
 	case card.Dropped:
-		all = append(all, "this computer's memory: direct access is not to be had here, so single writes may have been gathered before they reached the card")
+		all = append(all, LimitDropped)
 	}
 	return all
 }

@@ -95,7 +95,7 @@ type Image struct {
 	Table      *Table            `json:"table,omitempty"`  // likewise
 }
 
-// Published is a digest that the image was held against.
+// Published is a digest that the image was compared with.
 type Published struct {
 	Algorithm string `json:"algorithm"`
 	Hex       string `json:"hex"`

@@ -58,7 +58,8 @@ type Why struct {
 	When      time.Time // since when a file is written
 	Partition int       // what it is about
 	Was, Now  layout.Scheme
-	Detail    string // what the reader of the file system or table says
+	Damage    layout.TableDamage
+	Detail    string // what the reader of the file system says
 }
 
 // Reason is the kind of a reason.
@@ -219,8 +220,8 @@ func (r *run) tablePlace(rd io.ReaderAt, now layout.Table) place {
 	boot := make([]byte, layout.BootCode)
 	_, err := rd.ReadAt(boot, 0)
 	switch {
-	case now.Damage != "":
-		t.why = Why{Reason: TableDamaged, Detail: now.Damage}
+	case now.Damage.What != "":
+		t.why = Why{Reason: TableDamaged, Damage: now.Damage}
 	case r.Was.Table == nil:
 		t.unsure, t.why.Reason = true, TableUnknown
 	case err != nil || sha256.Sum256(boot) != r.Was.Boot:

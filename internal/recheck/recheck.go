@@ -1,4 +1,4 @@
-// Package recheck reads a card that was stamped again, and holds it against the image, or against digests of its parts, which the receipt of the stamp has.
+// Package recheck reads a card that was stamped again, and compares it with the image, or against digests of its parts, which the receipt of the stamp has.
 package recheck
 
 import (

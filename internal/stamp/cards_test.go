@@ -178,7 +178,7 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 		called := 0
 		job := stamp.Job{
 			Image: s.image, Contents: s.packs, Cards: []stamp.Target{{Device: a}, {Device: b}}, ReadBack: true,
-			Hold: func(_, _ []digest.Digest) error { called++; return known },
+			Compare: func(_, _ []digest.Digest) error { called++; return known },
 		}
 		for _, o := range job.Run(context.Background()) {
 			assert.Equal(t, known, o.Err)

@@ -117,7 +117,7 @@ func (b *badBlocks) sawRepeat(distance int64) {
 	b.repeats = card.Period(b.repeats, distance)
 }
 
-// compare reads blocks, several at once, and holds the digest of each against the one kept.
+// compare reads blocks, several at once, and compares the digest of each with the one kept.
 func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*badBlocks, error) {
 	var total int64
 	for _, i := range blocks {

@@ -112,7 +112,7 @@ func (s *source) algorithms() []digest.Algorithm {
 	return append([]digest.Algorithm{digest.SHA256}, s.job.Algorithms...)
 }
 
-// settle holds what went by against what a check has found before.
+// settle compares what was unpacked with what a check has found before.
 func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 	known := s.job.Known
 	if s.raw() {
@@ -137,8 +137,8 @@ func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 	default:
 		s.image = known.Image
 	}
-	if s.job.Hold != nil {
-		return s.job.Hold(s.download, s.image)
+	if s.job.Compare != nil {
+		return s.job.Compare(s.download, s.image)
 	}
 	return nil
 }

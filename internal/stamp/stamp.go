@@ -52,11 +52,11 @@ type Job struct {
 	ReadBack bool // read every block back and compare it
 	Repairs  int  // how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
 
-	// Hold is called with the digests of the download and of the image by these algorithms when all but the first block has
+	// Compare is called with the digests of the download and of the image by these algorithms when all but the first block has
 	// been written, and its error ends the job. It is for an image that comes through a pipe, which nobody could
 	// check before. It may be nil.
 	Algorithms []digest.Algorithm
-	Hold       func(download, image []digest.Digest) error
+	Compare    func(download, image []digest.Digest) error
 }
 
 // Target is a card to stamp. If the device can take up a card that was gone for a moment, as a card.Hold can, it is told how to know it.
@@ -350,9 +350,7 @@ func (r *run) clearTables() error {
 // recognise tells the device how to know the card again, if it can make use of that. Without a read-back it couldn't: what was on its way
 // when the card was gone may be lost.
 func (r *run) recognise(knows func(card.Device) bool) {
-	if d, ok := r.dev.(interface {
-		Recognise(known func(card.Device) bool)
-	}); ok {
+	if d, ok := r.dev.(card.ReturningDevice); ok {
 		d.Recognise(knows)
 	}
 }

@@ -126,6 +126,7 @@ func (r Ring) verify(signed, body io.Reader) ([]Signature, error) {
 		if c.SignedByEntity != nil {
 			s.Key = r.keyOf(c.SignedByEntity)
 			s.Status, s.Why = judge(c)
+			s.Later = !madeLater(c, time.Now()).IsZero()
 		}
 		found = append(found, s)
 	}

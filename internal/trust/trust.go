@@ -45,6 +45,7 @@ type Signature struct {
 	Why    string // if it is bad or refused
 	Key    *Key   // nil if it isn't known
 	Made   time.Time
+	Later  bool // it was made after now, by the clock of this computer; so it is refused
 }
 
 // Clear tells whether it is one of a clear-signed message.

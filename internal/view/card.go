@@ -23,7 +23,7 @@ type Plan struct {
 	Unsure    bool // the image starts with neither a partition table nor a file system
 }
 
-// ShowPlan shows the cards, what will be written to them, and what it will be held against.
+// ShowPlan shows the cards, what will be written to them, and what the image will be compared with.
 func (v *Screen) ShowPlan(p Plan) {
 	var names []string
 	for _, l := range p.Cards {
@@ -68,7 +68,7 @@ func planCard(a *answer, l Listed) {
 	a.add("card", "%s", word(c.Name)+", "+cardTitle(c))
 	a.add("path", "%s", word(c.Path))
 	a.add("registers", "%s", registersLine(c.Disk))
-	a.add("odd", "%s", strings.Join(words(l.Remarks), "\n"))
+	a.add("odd", "%s", strings.Join(words(Remarks(l.Remarks)), "\n"))
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
 		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))
@@ -112,7 +112,7 @@ func imageFact(f *image.File, c image.Contents) string {
 
 func publishedFact(p check.Published) string {
 	if p.Nothing() {
-		return "nothing to hold the image against"
+		return "no published digest was found to compare with"
 	}
 	var facts []string
 	for _, d := range p.Digests {
@@ -203,9 +203,7 @@ func (v *Screen) ask(ctx context.Context, question string) (string, error) {
 }
 
 // Say writes a sentence beside the results.
-func (v *Screen) Say(format string, args ...any) {
-	fmt.Fprintln(v.Err, fold(word(fmt.Sprintf(format, args...)), v.errWidth, ""))
-}
+func (v *Screen) Say(sentence string) { fmt.Fprintln(v.Err, fold(word(sentence), v.errWidth, "")) }
 
 // MadeSentence is the answer of making a practice card.
 func MadeSentence(path string) string { return fmt.Sprintf("Made the practice card %s.", word(path)) }
@@ -217,7 +215,7 @@ func (v *Screen) Made(path string, claimed, real int64) {
 	if real != claimed {
 		a.add("holds", "%s", exact(real))
 	}
-	a.note("Stamp it like a real card: %s", word("zipstamp stamp IMAGE "+shell.Quote(path)))
+	a.note("Stamp it like a real card: %s", word("zipstamp stamp IMAGE "+shell.File(path)))
 	a.print(v.Out, v.width)
 }
 

@@ -11,6 +11,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/card/register"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -24,7 +25,7 @@ type Listed struct {
 	Last                 *receipt.Document // of the last stamp onto it; nil if none is known
 	Tested               *receipt.Document // of the last test of it; likewise
 	LastLike, TestedLike card.Likeness     // whether these are of this very card
-	Remarks              []string          // what is implausible about its registers
+	Remarks              []register.Remark // what is implausible about its registers
 }
 
 // IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.
@@ -129,7 +130,7 @@ func cardLines(l Listed) []string {
 	if reg := registersLine(l.Card.Disk); reg != "" {
 		lines = append(lines, reg)
 	}
-	for _, r := range l.Remarks {
+	for _, r := range Remarks(l.Remarks) {
 		lines = append(lines, "odd: "+word(r))
 	}
 	if l.Card.ReadOnly {
@@ -315,20 +316,20 @@ func (v *Screen) Waiting(n int) {
 		v.Say("Put the card in now; one that is in already can be pulled out and put in again. Ctrl-C stops.")
 		return
 	}
-	v.Say("Put %d cards in now, one after the other; those that are in already can be pulled out and put in again. Ctrl-C stops.", n)
+	v.Say(fmt.Sprintf("Put %d cards in now, one after the other; those that are in already can be pulled out and put in again. Ctrl-C stops.", n))
 }
 
 // Arrived says that a card was put in.
 func (v *Screen) Arrived(l Listed) {
 	if len(l.Reasons) == 0 {
-		v.Say("%s was put in: %s.", l.Card.Name, cardTitle(l.Card))
+		v.Say(fmt.Sprintf("%s was put in: %s.", l.Card.Name, cardTitle(l.Card)))
 		return
 	}
-	v.Say("%s was put in, and can't be chosen: %s.", l.Card.Name, word(Reason(l.Reasons[0])))
+	v.Say(fmt.Sprintf("%s was put in, and can't be chosen: %s.", l.Card.Name, word(Reason(l.Reasons[0]))))
 }
 
 // Left says that a card was taken out.
-func (v *Screen) Left(c *card.Card) { v.Say("%s was taken out.", c.Name) }
+func (v *Screen) Left(c *card.Card) { v.Say(fmt.Sprintf("%s was taken out.", c.Name)) }
 
 // Choose has a person choose one of several cards; -1 is none.
 func (v *Screen) Choose(ctx context.Context, listed []Listed) (int, error) {
@@ -347,6 +348,6 @@ func (v *Screen) Choose(ctx context.Context, listed []Listed) (int, error) {
 				return i, nil
 			}
 		}
-		v.Say("%s is none of them.", typed)
+		v.Say(fmt.Sprintf("%s is none of them.", typed))
 	}
 }

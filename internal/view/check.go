@@ -85,7 +85,7 @@ func signerOf(kept bool) string {
 }
 
 // best is the published digest that says most.
-func best(r check.Report) check.Held {
+func best(r check.Report) check.Compared {
 	best := r.Published[0]
 	for _, h := range r.Published {
 		if h.Algorithm > best.Algorithm {
@@ -178,7 +178,7 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
-	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", word(shell.Quote(r.Path)))
+	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", word(shell.File(r.Path)))
 }
 
 func broken(a *answer, name string, r check.Report) {
@@ -203,7 +203,7 @@ func broken(a *answer, name string, r check.Report) {
 	if unusable == nil {
 		diagnosis(a, r)
 	}
-	a.add("published", "nothing was given or found to hold it against")
+	a.add("published", "no published digest was given or found to compare with")
 	if unusable != nil {
 		a.note("Next: %s.", word(unusableNext(unusable)))
 		return
@@ -260,7 +260,7 @@ func mismatched(a *answer, name string, r check.Report) {
 		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) {
 			a.note("Next: %s.", word(unusableNext(unusable)))
 		}
-	case r.BadSignature() != nil && strings.Contains(r.BadSignature().Why, "set the date") && first == nil && r.Other.Kind == "":
+	case r.BadSignature() != nil && r.BadSignature().Later && first == nil && r.Other.Kind == "":
 		a.note("Set this computer's date, and check again. If the date is right, don't use this file.")
 	case first != nil || r.Other.Kind != "" || r.Size == 0 || r.BadSignature() != nil:
 		a.note("Don't use this file. Download it again, from the publisher's own page.")
@@ -291,7 +291,7 @@ func firstSums(why, name string) string {
 }
 
 // differs shows a published digest and the computed ones, with the first digit that differs marked.
-func differs(a *answer, r check.Report, h check.Held) {
+func differs(a *answer, r check.Report, h check.Compared) {
 	a.add("published", "%s %s, from %s", h.Algorithm, named(word(h.File)), word(h.Source()))
 	a.add("", "%s", a.grouped(h.Hex()))
 	for _, of := range []struct {

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -33,6 +34,12 @@ func MoodOf(doc receipt.Document) Mood {
 		return Caution
 	}
 	return IsBad
+}
+
+// Text writes a receipt as a plain text, with the digest that shows that the record is unchanged.
+func Text(w io.Writer, doc receipt.Document) {
+	NewScreen(Streams{Out: w, Err: w, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).Document(doc, doc.File)
+	fmt.Fprintf(w, "SHA-256 of the record: %s\n", doc.Digest)
 }
 
 // Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
@@ -166,7 +173,7 @@ func paceFacts(a *answer, doc receipt.Document) {
 	a.add("marks met", "%s", marks)
 	a.add("reads", "%s", accessFact(p.Reads, string(gauge.BySpots)))
 	a.add("writes", "%s", accessFact(p.Writes, string(gauge.BySpots)))
-	a.add("card or reader", "%s", strings.Join(p.Limits, "\n"))
+	a.add("card or reader", "%s", strings.Join(paceLimits(p), "\n"))
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 }
 

@@ -181,7 +181,7 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	a.add("card", "%s", name)
 	if l := g.Loss; l != nil && l.Exact {
 		a.add("holds", "%s", exact(g.Holds))
-		how := l.ReadsAs
+		how := lostReads(l.ReadsAs)
 		if l.Repeats {
 			how = "addresses repeat every " + exact(l.Real)
 		} else if how != "" {
@@ -195,7 +195,7 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	a.add("", "%s", strings.Join(ruler, "\n"))
 	a.add("extents", "%s", strings.Join(extentLines(g), "\n"))
 	if g.Level > 0 {
-		a.add("confidence", "%.0f %% that at least %.1f %% of the range answers: %d places by chance, all right", 100*g.Level, 100*g.Share, g.Places)
+		a.add("confidence", "%s", confidenceFact(g))
 	}
 	if g.Displaced > 0 && g.Displaced < gauge.Displaced {
 		a.add("limits", "only %s more could be written before they were read, so a card that answers for more than that from a memory of its own could hide a loss", Bytes(g.Displaced))
@@ -211,6 +211,12 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 		a.add("caution", "this system can't read round its own memory for this file, so the test says little of the card")
 	}
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
+}
+
+// confidenceFact says what it means that all places were right.
+func confidenceFact(g *receipt.Gauge) string {
+	return fmt.Sprintf("%s were right: a card that lacks more than %.1f %% of its size would have been found in %.0f of 100 tests",
+		Count(g.Places, "place"), 100*(1-g.Share), 100*g.Level)
 }
 
 // gaugePhases are how long the parts of the test took. Those of spots move too little for a rate to mean anything.
@@ -340,7 +346,7 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 
 // Gauging shows a card before a test that leaves it as it was.
 func (v *Screen) Gauging(c *card.Card) {
-	v.Say("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name, Bytes(c.Size), kindFact(c))
+	v.Say(fmt.Sprintf("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name, Bytes(c.Size), kindFact(c)))
 }
 
 // Expectation says how long a test will take.
@@ -353,7 +359,7 @@ func Expectation(e whole.Expectation) string {
 type Kept struct {
 	journal.Pending
 	Path string // as it is shown
-	Fate string // empty where nothing was tried
+	Fate journal.Fate
 	Err  error
 }
 
@@ -386,8 +392,8 @@ func (v *Screen) Kept(all []Kept, only bool, again []string) {
 		if k.Card.Size > 0 {
 			lines = []string{fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"), Bytes(k.Bytes())+" saved"), word(k.Path)}
 		}
-		if k.Fate != "" {
-			lines = append(lines, word(k.Fate))
+		if fate := FateText(k.Fate); fate != "" {
+			lines = append(lines, fate)
 		}
 		if k.Err != nil {
 			lines = append(lines, strings.TrimRight(ProblemSentence(k.Err), "."))

@@ -67,9 +67,9 @@ func TestGaugeSentences(t *testing.T) {
 
 func TestRecheckSentences(t *testing.T) {
 	differs := recheck.Report{Differs: []layout.Extent{{Offset: 0, Length: 512}}, Areas: []recheck.Area{{Started: true}}}
-	assert.Equal(t, "sdb has been started, or written to, since it was stamped: it differs from a.img only where that is to be expected.", RecheckSentence("sdb", "a.img", &differs, nil))
+	assert.Equal(t, "sdb has been started, or written to, since it was stamped: it differs from a.img only in places where that is expected.", RecheckSentence("sdb", "a.img", &differs, nil))
 	differs.Areas = []recheck.Area{{}}
-	assert.Equal(t, "sdb is not as it was stamped: it differs from a.img where a start changes nothing.", RecheckSentence("sdb", "a.img", &differs, nil))
+	assert.Equal(t, "sdb is not as it was stamped: it differs from a.img in places that starting a board does not change.", RecheckSentence("sdb", "a.img", &differs, nil))
 	assert.Equal(t, "sdb is not as it was stamped: 4.19 MB of it can't be read.", RecheckSentence("sdb", "a.img", &recheck.Report{Failed: []layout.Extent{{Length: 4 << 20}}}, nil))
 	assert.Equal(t, "sdb can't hold a.img: it has 1.00 GB, and the image 2.00 GB or more.", RecheckSentence("sdb", "a.img", &recheck.Report{}, &recheck.ShortError{Card: 1e9, Image: 2e9}))
 	assert.Equal(t, "The recheck of sdb came to no result: tide.", RecheckSentence("sdb", "a.img", &recheck.Report{}, errors.New("tide")))
@@ -97,7 +97,7 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 			Recheck: &receipt.Recheck{Against: "receipt", Stamped: "2026-11-26T10:00:00Z", Differ: 5e6, Unit: 4 << 20, Extents: receipt.Extents{Count: 3}, Areas: slicesOf(receipt.Change{Name: "partition 1 (FAT32, \"BOOT\"): file a-long-name-of-a-kernel-image-for-brindle.img", Bytes: 512, Why: "it is dated from before the card was stamped"}, 30)},
 		},
 		{Job: receipt.JobBlank, Verdict: receipt.Good, Head: document.Head{Sentence: "It is empty."}, Card: common, Blank: &receipt.Blank{Start: 4 << 20, Size: 1e12}},
-		{Job: receipt.JobPace, Verdict: receipt.Good, Head: document.Head{Sentence: "It is fast."}, Card: common, Pace: &receipt.Pace{Reads: access, Writes: access, Limits: []string{"the reader: its link, USB at 480 Mbit/s, carries at most 53 MB/s"}}},
+		{Job: receipt.JobPace, Verdict: receipt.Good, Head: document.Head{Sentence: "It is fast."}, Card: common, Pace: &receipt.Pace{Reads: access, Writes: access, Limits: []receipt.Limit{"the reader: its link, USB at 480 Mbit/s, carries at most 53 MB/s"}}},
 		{Job: receipt.JobStamp, Verdict: receipt.Good, Head: document.Head{Sentence: "Stamped."}, Card: common, Image: receipt.Image{Path: "/a/saltmarsh-os.img.xz", Unpacked: 5e9, Image: map[string]string{"sha256": strings.Repeat("ab", 32)}, Published: []receipt.Published{{Algorithm: "sha256", File: "SHA256SUMS", Matched: "image"}}}, Spots: &receipt.Spots{Why: "turned off"}},
 	} {
 		for _, width := range []int{40, 57, 80, 100} {

@@ -16,6 +16,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/card/register"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/gauge"
@@ -97,7 +98,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 	}
 	contents := poisoned[layout.Disk]()
 	contents.Kind, contents.Lost = layout.KindDisk, nil
-	listed := Listed{Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, System: []disks.SystemUse{{Point: hostile}}}}, Contents: &contents, Last: &docs[0], Tested: &docs[1], Remarks: []string{hostile}}
+	listed := Listed{Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, System: []disks.SystemUse{{Point: hostile}}}}, Contents: &contents, Last: &docs[0], Tested: &docs[1], Remarks: []register.Remark{{What: register.MadeLater, Made: hostile}}}
 	report := poisoned[check.Report]()
 	report.Damage, report.NoImage = damage, nil
 	report.Published[0].Digest, report.Published[1].Digest = digest.New(digest.SHA256, make([]byte, 32)), digest.New(digest.MD5, make([]byte, 16))
@@ -149,7 +150,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 			for _, err := range []error{refused, damage, unusable, choice, sums, &Hint{errors.New(hostile), hostile}, errors.New(hostile)} {
 				v.Problem(err, []string{hostile, hostile})
 			}
-			v.Say("%s", hostile)
+			v.Say(hostile)
 		},
 		"keys": func(v *Screen) {
 			k := trust.Key{Format: trust.OpenPGP, ID: hostile, Fingerprint: hostile, Owner: hostile, Source: hostile}
@@ -160,10 +161,10 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 		},
 		"what is kept": func(v *Screen) {
 			p := journal.Pending{Head: journal.Head{Card: card.Record{Name: hostile, Path: hostile, Size: 700}, Started: time.Now()}, Path: hostile}
-			v.Kept([]Kept{{Pending: p, Path: hostile, Fate: hostile, Err: refused}}, false, []string{hostile})
+			v.Kept([]Kept{{Pending: p, Path: hostile, Fate: journal.Fate{What: journal.PutBack}, Err: refused}}, false, []string{hostile})
 			v.Removed(hostile, 3)
 			v.Made(hostile, 700, 600)
-			v.Say("%s", MishapSentence(hostile, card.Mishap{Op: hostile, Err: errors.New(hostile)}))
+			v.Say(MishapSentence(hostile, card.Mishap{Op: hostile, Err: errors.New(hostile)}))
 		},
 		"peek": func(v *Screen) {
 			v.Peek(Peeked{Path: hostile, Card: fileCard, Disk: contents, Contents: image.Contents{Packing: hostile, Member: hostile}})

@@ -224,8 +224,8 @@ func words(all []string) []string {
 func PeekProblems(p Peeked) []string {
 	var out []string
 	d := p.Disk
-	if d.Table.Damage != "" {
-		out = append(out, d.Table.Damage)
+	if d.Table.Damage.What != "" {
+		out = append(out, tableDamage(d.Table.Damage))
 	}
 	if p.Shortfall > 0 {
 		out = append(out, fmt.Sprintf("the file is cut short: its partition table goes on for %s more", exact(p.Shortfall)))

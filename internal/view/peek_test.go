@@ -24,7 +24,7 @@ func peekedCard() Peeked {
 		Card: &card.Card{Name: "sdx", Kind: card.Block, Size: 8e9, Model: "Brindle Club 8"},
 		Disk: layout.Disk{
 			Kind:  layout.KindDisk,
-			Table: layout.Table{Scheme: layout.SchemeGPT, Sector: 4096, Parts: []layout.Part{{Number: 1, Start: 1 << 20, Length: 64e6}, {Number: 2, Start: 66e6, Length: 8e9}}, Damage: "the GPT header's CRC32 differs"},
+			Table: layout.Table{Scheme: layout.SchemeGPT, Sector: 4096, Parts: []layout.Part{{Number: 1, Start: 1 << 20, Length: 64e6}, {Number: 2, Start: 66e6, Length: 8e9}}, Damage: layout.TableDamage{What: layout.HeaderCheck}},
 			Parts: []layout.Content{
 				{Part: layout.Part{Number: 1, Start: 1 << 20, Length: 64e6, Type: "EFI system", Name: "boot"}, FileSystem: layout.FileSystem{Kind: "FAT32", Label: "EVIL\x1b[2J\n  file"}},
 				{Part: layout.Part{Number: 2, Start: 66e6, Length: 8e9, Type: "Linux"}, FileSystem: layout.FileSystem{Kind: "ext4", Label: "tides"}},
@@ -50,7 +50,7 @@ func TestPeekShowsACard(t *testing.T) {
 		for _, says := range []string{
 			"sdx has 2 partitions, for 32-bit ARM and 64-bit ARM.", "GPT, in sectors of 4096 bytes", "FAT32 (table: EFI system)",
 			"ext4 (table: Linux), label", "30 files, 5.00 MB, on partition 1", "and smaller ones", "brindle-a, brindle-b", "and 4 more",
-			"the GPT header's CRC32 differs", "beyond the card's end", "not all of the boot files could be read",
+			"the GPT header's CRC32 is wrong", "beyond the card's end", "not all of the boot files could be read",
 		} {
 			assert.Contains(t, flat, says)
 		}

@@ -47,6 +47,7 @@ func ErrorText(err error) string {
 	text = reword(text, err, func(e *blank.TooSmallError) string {
 		return strings.Replace(e.Error(), fmt.Sprintf("%d bytes", e.Size), exact(e.Size), 1)
 	})
+	text = reword(text, err, NotBackText)
 	text = reword(text, err, refusedText)
 	text = reword(text, err, leaveText)
 	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
@@ -115,7 +116,7 @@ func nextStep(err error, here card.Local, again []string) string {
 	case errors.As(err, &unusable):
 		return unusableNext(unusable)
 	case errors.As(err, &choice) && len(choice.Members) > 0:
-		return "choose one: " + shell.Command(append(again, "--member", choice.Members[0])...)
+		return "choose one: " + shell.Command(shell.With(again, "--member", choice.Members[0])...)
 	case errors.As(err, new(*image.DamageError)):
 		return "download it again"
 	}

@@ -28,13 +28,13 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
 	case r.Started() && r.Unsure() > 0:
-		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but of %s that can't be told.", name, Bytes(r.Unsure()))
+		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but %s of it can't be judged.", name, Bytes(r.Unsure()))
 	case r.Started():
-		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only where that is to be expected.", name, imageName)
+		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only in places where that is expected.", name, imageName)
 	case len(r.Failed) > 0:
 		return fmt.Sprintf("%s is not as it was stamped: %s of it can't be read.", name, Bytes(lengths(r.Failed)))
 	}
-	return fmt.Sprintf("%s is not as it was stamped: it differs from %s where a start changes nothing.", name, imageName)
+	return fmt.Sprintf("%s is not as it was stamped: it differs from %s in places that starting a board does not change.", name, imageName)
 }
 
 func lengths(all []layout.Extent) (n int64) {
@@ -118,7 +118,7 @@ func areaWhy(w recheck.Why) string {
 	case w.Reason == recheck.SchemeChanged:
 		return fmt.Sprintf("it was %s, and is %s", w.Was, w.Now)
 	case w.Reason == recheck.TableDamaged:
-		return w.Detail
+		return tableDamage(w.Damage)
 	case w.Partition > 0:
 		return fmt.Sprintf(text, w.Partition)
 	case !w.When.IsZero():

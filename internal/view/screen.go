@@ -17,6 +17,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
+
 	"zipstamp/internal/card"
 )
 

@@ -198,7 +198,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	case errors.As(err, &failed):
 		return failedClause(cardName, failed)
 	}
-	return word(err.Error())
+	return word(ErrorText(err))
 }
 
 func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
@@ -273,7 +273,7 @@ func stateClause(r stamp.Result, err error) string {
 	case tried && r.State == stamp.Untouched:
 		return "nothing of the image was written, and what is on the card is as it was"
 	case tried:
-		return "nothing of the image was written, but not all that was on the card is seen to be back: put it back with: zipstamp gauge restore"
+		return "nothing of the image was written, but some of what was on the card could not be put back; to try again: zipstamp gauge restore"
 	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:

@@ -102,7 +102,7 @@ const (
 	LiesOnCard Cause = "lies on the card"
 )
 
-// Refused is a card that is refused.
+// String is the reason in short, for logs; view has the words for people.
 func (r Reason) String() string {
 	text := string(r.Cause)
 	for _, detail := range append([]string{r.Name, r.Of}, r.Names...) {

@@ -15,6 +15,7 @@ import (
 
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/linux"
+	"zipstamp/internal/card/register"
 	"zipstamp/internal/layout"
 )
 
@@ -147,7 +148,7 @@ func TestBoardThatRunsFromItsCard(t *testing.T) {
 	all := list(t, "board.tree")
 	own := all["mmcblk0"]
 	assert.ElementsMatch(t, []disks.SystemUse{{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/boot/firmware"}}, own.System)
-	assert.Equal(t, []string{"its identification register is empty"}, own.SD.Remarks(own.Size, time.Now()))
+	assert.Equal(t, []register.Remark{{What: register.NoCID}}, own.SD.Remarks(own.Size, time.Now()))
 	assert.Equal(t, disks.EMMC, all["mmcblk1"].Bus)
 	assert.Equal(t, disks.BootArea, all["mmcblk1boot0"].Unfit)
 	assert.Equal(t, []disks.Swap{{Path: "/dev/sda1"}}, all["sda"].Swaps)

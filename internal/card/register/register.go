@@ -103,29 +103,52 @@ func (c CID) String() string {
 	return fmt.Sprintf("%02x-%s-%s-%08x", c.Maker, c.OEM, c.Product, c.Serial)
 }
 
-// Remarks are what makes the register implausible at a time, each as a clause.
-func (c CID) Remarks(now time.Time) []string {
+// Remark is something implausible about a card's registers.
+type Remark struct {
+	What Oddity
+	Says int64  // the month, or what the registers say of the size, bytes
+	Is   int64  // what the reader says of the size, bytes
+	Made string // the date of manufacture
+}
+
+// Oddity is what is implausible.
+type Oddity string
+
+// The oddities. A card that is sound has none of them.
+const (
+	NoCID       Oddity = "empty identification"
+	WrongCheck  Oddity = "wrong check value"
+	NoMaker     Oddity = "no maker"
+	NoProduct   Oddity = "no product name"
+	NoSerial    Oddity = "no serial number"
+	NoMonth     Oddity = "no such month"
+	MadeLater   Oddity = "made in the future"
+	OtherLength Oddity = "another size"
+)
+
+// Remarks are what makes the register implausible at a time.
+func (c CID) Remarks(now time.Time) []Remark {
 	if c.blank {
-		return []string{"its identification register is empty"}
+		return []Remark{{What: NoCID}}
 	}
-	var all []string
+	var all []Remark
 	if c.checksum {
-		all = append(all, "the check value of its identification register is wrong")
+		all = append(all, Remark{What: WrongCheck})
 	}
 	if c.Maker == 0 {
-		all = append(all, "it names no maker")
+		all = append(all, Remark{What: NoMaker})
 	}
 	if c.Product == "" {
-		all = append(all, "it has no product name")
+		all = append(all, Remark{What: NoProduct})
 	}
 	if c.Serial == 0 || c.Serial == 1<<32-1 {
-		all = append(all, "it has no serial number")
+		all = append(all, Remark{What: NoSerial})
 	}
 	switch {
 	case c.Month < 1 || c.Month > 12:
-		all = append(all, fmt.Sprintf("its month of manufacture is %d", int(c.Month)))
+		all = append(all, Remark{What: NoMonth, Says: int64(c.Month)})
 	case time.Date(c.Year, c.Month, 1, 0, 0, 0, 0, time.UTC).After(now):
-		all = append(all, fmt.Sprintf("it says that it was made in %s, which is still to come", c.Made()))
+		all = append(all, Remark{What: MadeLater, Made: c.Made()})
 	}
 	return all
 }
@@ -231,11 +254,11 @@ func Read(get func(name string) string) (SD, bool) {
 	return s, true
 }
 
-// Remarks are what is implausible about a card of so many bytes, at a time; each is a clause.
-func (s SD) Remarks(size int64, now time.Time) []string {
+// Remarks are what is implausible about a card of so many bytes, at a time.
+func (s SD) Remarks(size int64, now time.Time) []Remark {
 	all := s.CID.Remarks(now)
 	if s.CSD.Size > 0 && size > 0 && s.CSD.Size != size {
-		all = append(all, fmt.Sprintf("its registers say %d bytes, and the reader %d", s.CSD.Size, size))
+		all = append(all, Remark{What: OtherLength, Says: s.CSD.Size, Is: size})
 	}
 	return all
 }

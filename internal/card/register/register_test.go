@@ -2,6 +2,7 @@ package register_test
 
 import (
 	"encoding/hex"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,13 +21,13 @@ func TestCID(t *testing.T) {
 		what, text string
 		want       register.CID
 		made       string
-		remarks    []string // parts of them
+		remarks    []register.Remark
 	}{
 		{
 			"a sound card, with its CRC", "27534d42524e444c3010a1b2c3010188",
 			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2016, Month: 1},
 			"January 2016",
-			[]string{"the check value of its identification register is wrong"},
+			[]register.Remark{{What: register.WrongCheck}},
 		},
 		{
 			"the controller keeps the CRC to itself", "27534d42524e444c3010a1b2c3018400",
@@ -37,22 +38,18 @@ func TestCID(t *testing.T) {
 			"made tomorrow", "27534d42524e444c3010a1b2c301ac00",
 			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2026, Month: 12},
 			"December 2026",
-			[]string{"made in December 2026, which is still to come"},
+			[]register.Remark{{What: register.MadeLater, Made: "December 2026"}},
 		},
 		{
 			"nobody's", "00000042000000001000000000000d00",
 			register.CID{OEM: "", Product: "B", Revision: "1.0", Year: 2000, Month: 13},
 			"",
-			[]string{"names no maker", "no serial number", "month of manufacture is 13"},
+			[]register.Remark{{What: register.NoMaker}, {What: register.NoSerial}, {What: register.NoMonth, Says: 13}},
 		},
 	} {
 		got, err := register.ParseCID(c.text)
 		require.NoError(t, err, c.what)
-		remarks := got.Remarks(now)
-		assert.Len(t, remarks, len(c.remarks), c.what)
-		for i, part := range c.remarks {
-			assert.Contains(t, remarks[min(i, len(remarks)-1)], part, c.what)
-		}
+		assert.Equal(t, c.remarks, got.Remarks(now), c.what)
 		assert.Equal(t, c.made, got.Made(), c.what)
 		assert.Equal(t, []any{c.want.Maker, c.want.OEM, c.want.Product, c.want.Revision, c.want.Serial, c.want.Year, c.want.Month},
 			[]any{got.Maker, got.OEM, got.Product, got.Revision, got.Serial, got.Year, got.Month}, c.what)
@@ -60,12 +57,12 @@ func TestCID(t *testing.T) {
 	for _, empty := range []string{strings.Repeat("00", 16), strings.Repeat("ff", 16), strings.Repeat("00", 15) + "01"} {
 		got, err := register.ParseCID(empty)
 		require.NoError(t, err)
-		assert.Equal(t, []string{"its identification register is empty"}, got.Remarks(now), empty)
+		assert.Equal(t, []register.Remark{{What: register.NoCID}}, got.Remarks(now), empty)
 	}
 	// The specification's own example of a CRC7 (section 4.5): CMD0 with a zero argument has 0x4a.
 	sound, err := register.ParseCID("40000000000000000000000000000000")
 	require.NoError(t, err)
-	assert.NotContains(t, strings.Join(sound.Remarks(now), "; "), "check value")
+	assert.NotContains(t, sound.Remarks(now), register.Remark{What: register.WrongCheck})
 }
 
 // TestOneWrongBitOfACIDIsSeen holds for a CRC of 7 bits, for any bit.
@@ -77,7 +74,7 @@ func TestOneWrongBitOfACIDIsSeen(t *testing.T) {
 			b[15] = byte(check<<1 | 1)
 			c, err := register.ParseCID(hex.EncodeToString(b))
 			require.NoError(t, err)
-			if !strings.Contains(strings.Join(c.Remarks(now), ";"), "check value") && !strings.Contains(strings.Join(c.Remarks(now), ";"), "is empty") {
+			if remarks := c.Remarks(now); !slices.Contains(remarks, register.Remark{What: register.WrongCheck}) && !slices.Contains(remarks, register.Remark{What: register.NoCID}) {
 				require.Nil(t, right)
 				right = append([]byte(nil), b...)
 			}
@@ -130,7 +127,7 @@ func TestRemarksOfSizes(t *testing.T) {
 	s, ok := register.Read(func(name string) string { return regs[name] })
 	require.True(t, ok)
 	assert.Empty(t, s.Remarks(0xedc8<<19, now))
-	assert.Equal(t, []string{"its registers say 31914459136 bytes, and the reader 2000398934016"}, s.Remarks(int64(2000398934016), now))
+	assert.Equal(t, []register.Remark{{What: register.OtherLength, Says: 31914459136, Is: 2000398934016}}, s.Remarks(int64(2000398934016), now))
 	_, ok = register.Read(func(string) string { return "" })
 	assert.False(t, ok)
 }

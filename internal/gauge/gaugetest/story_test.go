@@ -555,7 +555,7 @@ func TestReadsAsIsSaid(t *testing.T) {
 			rep, err := run(d)
 			require.NoError(t, err)
 			require.NotNil(t, rep.Loss)
-			assert.True(t, strings.Contains(rep.Loss.ReadsAs, want), "%s, %s: %q", reads, method, rep.Loss.ReadsAs)
+			assert.True(t, strings.Contains(string(rep.Loss.ReadsAs), want), "%s, %s: %q", reads, method, rep.Loss.ReadsAs)
 			require.NoError(t, d.Close())
 		}
 	}

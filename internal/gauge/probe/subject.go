@@ -233,33 +233,33 @@ func (s *Subject) Put(off, n int64) error {
 	return s.WriteAt(buf[:n], off)
 }
 
-// ReadsAs says in words what is read where writes are lost.
-func ReadsAs(readings []mark.Reading, changing bool) string {
-	count := map[string]int{}
-	best := ""
+// ReadsAs is what is read most often where writes are lost; changing says that it is not the same each time.
+func ReadsAs(readings []mark.Reading, changing bool) gauge.LostAs {
+	count := map[gauge.LostAs]int{}
+	best := gauge.LostAs("")
 	for _, r := range readings {
-		var words string
+		var as gauge.LostAs
 		switch {
 		case r.Kind == mark.Blank && r.Byte == 0:
-			words = "zeros"
+			as = gauge.LostZeros
 		case r.Kind == mark.Blank:
-			words = "one byte over and over"
+			as = gauge.LostOneByte
 			if r.Byte == 0xFF {
-				words = "bytes of 0xFF"
+				as = gauge.LostFF
 			}
 		case r.Kind == mark.Elsewhere:
-			words = "what was written elsewhere"
+			as = gauge.LostElsewhere
 		case r.Kind == mark.Earlier:
-			words = "what an earlier test wrote"
+			as = gauge.LostEarlier
 		case r.Kind == mark.Foreign && changing:
-			words = "noise that differs each time"
+			as = gauge.LostNoise
 		case r.Kind == mark.Foreign:
-			words = "something that was not written there"
+			as = gauge.LostOther
 		default:
 			continue
 		}
-		if count[words]++; count[words] > count[best] {
-			best = words
+		if count[as]++; count[as] > count[best] {
+			best = as
 		}
 	}
 	return best

@@ -63,7 +63,7 @@ var (
 	ErrKept    = errors.New("there are files of an earlier test, which were kept to be read again")
 	ErrNothing = errors.New("there are no files of an earlier test")
 	ErrNoRoom  = errors.New("there is no free space to test")
-	ErrUnknown = errors.New("what the files of an earlier test are can't be known")
+	ErrUnknown = errors.New("files of an earlier test can't be identified")
 )
 
 // reserveFor is how much free space is left alone, bytes: a hundredth, within bounds.

@@ -40,8 +40,8 @@ func (r *run) explain(ctx context.Context) error {
 	return err
 }
 
-// lostReads says what the lost places read as.
-func (r *run) lostReads() string {
+// lostReads is what the lost places read as.
+func (r *run) lostReads() gauge.LostAs {
 	var all []mark.Reading
 	changing := false
 	for i := range r.spots {

@@ -97,7 +97,7 @@ func TestNoDamageIsOverlooked(t *testing.T) {
 	}
 }
 
-// FuzzSplitting holds what comes out against the standard library's decoder, which splits nothing.
+// FuzzSplitting compares what comes out with that of the standard library's decoder, which splits nothing.
 func FuzzSplitting(f *testing.F) {
 	if _, err := exec.LookPath("bzip2"); err == nil {
 		f.Add(packed(f, []byte("tide tide tide tide"), "-1"))

@@ -8,7 +8,7 @@ import "unsafe"
 //
 // Why both places are within out: chunk, its only caller, has seen that limit+windowTail is no more than len(out), copies to
 // places below limit only, and windowTail is more than 8. What it copies from lies before that, and not before low,
-// which the window starts with or has moved to: the distance was held against pos-low. Both processors read and write
+// which the window starts with or has moved to: the distance was compared with pos-low. Both processors read and write
 // such words at any address.
 func copy8(out []byte, to, from uint) {
 	base := unsafe.Pointer(unsafe.SliceData(out))

@@ -151,7 +151,7 @@ func (x *Index) Find(off int64) (block int, start int64, ok bool) {
 
 // readIndex reads an Index (section 4) that ought to be size bytes long, or of any length where size is 0, and shows each of
 // its records. Errors are those of r and see, or an *Error whose place is counted from the index's start.
-func readIndex(from source, size int64, see func(record) error) error {
+func readIndex(from Source, size int64, see func(record) error) error {
 	r := &indexReader{r: from, crc: crc32.NewIEEE()}
 	wrong := func(err error) error {
 		if err == nil {
@@ -206,7 +206,7 @@ func readIndex(from source, size int64, see func(record) error) error {
 
 // indexReader counts and sums the bytes of an index.
 type indexReader struct {
-	r   source
+	r   Source
 	crc hash.Hash32
 	n   int64
 	one [1]byte

@@ -23,8 +23,8 @@ const (
 
 var errData = errors.New("the packed data are not well formed")
 
-// source is where an LZMA2 decoder reads from.
-type source interface {
+// Source is where packed bytes are read from, such as a bufio.Reader.
+type Source interface {
 	io.Reader
 	io.ByteReader
 }
@@ -79,7 +79,7 @@ func windowSize(dict, unpacked int64, whole bool) int64 {
 }
 
 // run unpacks a block and hands its pieces to emit. io.EOF and io.ErrUnexpectedEOF are those of r.
-func (z *lzma2) run(r source, emit func(p []byte) error) error {
+func (z *lzma2) run(r Source, emit func(p []byte) error) error {
 	for {
 		if end, err := z.step(r, emit); end || err != nil {
 			return err
@@ -88,7 +88,7 @@ func (z *lzma2) run(r source, emit func(p []byte) error) error {
 }
 
 // step unpacks a chunk, or finds the end.
-func (z *lzma2) step(r source, emit func(p []byte) error) (end bool, err error) {
+func (z *lzma2) step(r Source, emit func(p []byte) error) (end bool, err error) {
 	control, err := r.ReadByte()
 	if err != nil {
 		return false, err
@@ -116,7 +116,7 @@ func (z *lzma2) step(r source, emit func(p []byte) error) (end bool, err error) 
 }
 
 // stored takes a chunk that isn't packed.
-func (z *lzma2) stored(r source, emit func(p []byte) error) error {
+func (z *lzma2) stored(r Source, emit func(p []byte) error) error {
 	var h [2]byte
 	if _, err := io.ReadFull(r, h[:]); err != nil {
 		return err
@@ -134,7 +134,7 @@ func (z *lzma2) stored(r source, emit func(p []byte) error) error {
 }
 
 // packed takes a chunk that is packed by LZMA.
-func (z *lzma2) packed(r source, control byte, emit func(p []byte) error) error {
+func (z *lzma2) packed(r Source, control byte, emit func(p []byte) error) error {
 	var h [4]byte
 	if _, err := io.ReadFull(r, h[:]); err != nil {
 		return err

@@ -32,11 +32,7 @@ const (
 
 // NewReader unpacks r, which is read to its end. Errors of Read are those of r, an *Error, or an *UnsupportedError within one. After an error or
 // io.EOF, and after Close, r is no longer used.
-func NewReader(r interface {
-	io.Reader
-	io.ByteReader
-}, o Options,
-) io.ReadCloser {
+func NewReader(r Source, o Options) io.ReadCloser {
 	if o.Memory == 0 {
 		o.Memory = memoryDefault
 	}
@@ -78,7 +74,7 @@ type file struct {
 
 // counter counts what is read.
 type counter struct {
-	r source
+	r Source
 	n int64
 }
 
@@ -218,7 +214,7 @@ func (f *file) blockHere(size byte, kind checkKind, at int64) error {
 // streamEnd reads index and footer; the index's first byte, at at, has been read.
 func (f *file) streamEnd(flags streamFlags, at int64) error {
 	index := newTally()
-	err := readIndex(&unreadByte{source: f.r, b: indexIndicator}, 0, func(b record) error {
+	err := readIndex(&unreadByte{Source: f.r, b: indexIndicator}, 0, func(b record) error {
 		index.add(b)
 		return nil
 	})
@@ -250,7 +246,7 @@ func (f *file) streamEnd(flags streamFlags, at int64) error {
 
 // unreadByte gives a byte that has been read already.
 type unreadByte struct {
-	source
+	Source
 	b    byte
 	done bool
 }
@@ -260,7 +256,7 @@ func (u *unreadByte) ReadByte() (byte, error) {
 		u.done = true
 		return u.b, nil
 	}
-	return u.source.ReadByte()
+	return u.Source.ReadByte()
 }
 
 // block unpacks a block, whose header has been read, side by side with others if its sizes are known and not too large.

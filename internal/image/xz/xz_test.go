@@ -257,7 +257,7 @@ func FuzzIndex(f *testing.F) {
 	})
 }
 
-// FuzzLZMA2 holds our decoder against the library's, on bare LZMA2, which has no checks that would keep most data out.
+// FuzzLZMA2 compares our decoder with the library's, on bare LZMA2, which has no checks that would keep most data out.
 func FuzzLZMA2(f *testing.F) {
 	f.Add(chunks(f, program(3000)))
 	f.Add(chunks(f, []byte("tide tide tide tide")))
