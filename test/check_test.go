@@ -69,7 +69,7 @@ func TestCheck(t *testing.T) {
 	d.want(3, "is empty", "check", "--digest", sum, "empty.img.gz")
 	d.want(3, "its partition table goes on for", "check", "--digest", sum, "cut.img")
 	d.want(2, "there is no file none.img", "check", "none.img")
-	d.want(2, "several are named", "check", "--digest", sum, "a.img.gz", "cut.img.gz")
+	d.want(2, "but several images were given", "check", "--digest", sum, "a.img.gz", "cut.img.gz")
 	d.want(2, "zipstamp check needs an image; none was given", "check")
 
 	d.write("a.img.gz.md5", []byte("00000000000000000000000000000000\n"))

@@ -43,7 +43,7 @@ func TestGaugeRealDevices(t *testing.T) {
 	// Mounted: refused without a word, since it must be unmounted; with --yes it is, and all is as before.
 	mount()
 	require.NoError(t, os.WriteFile(d.path("mnt/tides.txt"), []byte("low water at noon"), 0o644))
-	d.want(4, "no terminal to ask on", "gauge", "spots", device)
+	d.want(4, "no terminal to ask whether", "gauge", "spots", device)
 	r := d.want(0, "seems to hold what it claims", "gauge", "spots", "--yes", "--json", device)
 	assert.Equal(t, "direct", document(t, r)["card"].(map[string]any)["access"])
 	out, err = exec.Command("e2fsck", "-fn", device).CombinedOutput()

@@ -406,12 +406,12 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 	}{
 		{2, "claims only 64.0 MB", []string{"whole", "--yes", "--first", "65MB", "a.card"}},
 		{2, "it must be at least one block", []string{"whole", "--yes", "--first", "1MB", "a.card"}},
-		{2, "is not a size such as 64GB", []string{"whole", "--yes", "--first", "much", "a.card"}},
-		{2, "it is from 1 to", []string{"spots", "--places", "-3", "a.card"}},
-		{2, "it is from 1 to", []string{"spots", "--places", "0", "a.card"}},
+		{2, "is not a size such as 64MB", []string{"whole", "--yes", "--first", "much", "a.card"}},
+		{2, "it must be from 1 to", []string{"spots", "--places", "-3", "a.card"}},
+		{2, "it must be from 1 to", []string{"spots", "--places", "0", "a.card"}},
 		{2, "no card was named", []string{"spots"}},
 		{2, "must be named", []string{"whole", "--yes"}},
-		{4, "no terminal to ask on", []string{"whole", "a.card"}},
+		{4, "no terminal to ask whether", []string{"whole", "a.card"}},
 		{4, "write-protected", []string{"spots", "locked.card"}},
 		{4, "write-protected", []string{"whole", "--yes", "locked.card"}},
 		{4, "there is no such card", []string{"spots", "none.card"}},
@@ -423,8 +423,8 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{4, "there is no such folder", []string{"space", "nowhere"}},
 		{4, "it is not a folder", []string{"space", "a-file"}},
 		{2, "can't be combined", []string{"space", "--keep", "--again", "."}},
-		{2, "is not a size such as 64GB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
-		{2, "there are no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
+		{2, "is not a size such as 64MB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
+		{2, "has no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
 		{4, "no card", []string{"space", "/proc"}},
 	} {
 		d.want(c.status, c.says, append([]string{"gauge"}, c.args...)...)

@@ -157,7 +157,7 @@ func TestJournalThatIsDamagedAtItsEnd(t *testing.T) {
 	require.NoError(t, os.WriteFile(names[0], text, 0o600))
 	r := d.zipstamp("gauge", "restore", "--yes")
 	assert.Contains(t, []int{0, 5}, r.status, r.out+r.err)
-	assert.NotContains(t, r.out, "all was back already")
+	assert.NotContains(t, r.out, "everything was back already")
 	after := d.read("a.card.data")
 	marks := bytes.Count(after, []byte("SaltMark"))
 	if r.status == 0 {
@@ -217,7 +217,7 @@ func TestSudoGivesNoRights(t *testing.T) {
 	d.want(1, "the receipt can't be written", "stamp", "--yes", "--receipt", d.path("roots/r.json"), osXZ, "a.card")
 }
 
-// homeOf is the home of a user, made for the test; empty where it is there already.
+// homeOf is the home of a user, made for the test; empty where it already exists.
 func homeOf(t *testing.T, uid string) string {
 	out, err := exec.Command("getent", "passwd", uid).Output()
 	if err != nil {

@@ -143,7 +143,7 @@ func TestImageFromAPipe(t *testing.T) {
 	d.write("sums", []byte(sum("disk.img")+"  -\n"))
 	pipe(0, "is what was published", "disk.img.xz", "check", "--sums", "sums", "-")
 	pipe(3, "SHA256SUMS does not name -", "disk.img.xz", "check", "--sums", "SHA256SUMS", "-")
-	pipe(3, "nothing was published", "disk.img", "stamp", "--yes", "-", "x.card")
+	pipe(3, "no published digest of standard input was found", "disk.img", "stamp", "--yes", "-", "x.card")
 	pipe(0, "Stamped and read back", "disk.img.xz", "stamp", "--yes", "--unchecked", "-", "x.card")
 	pipe(3, "can't be unpacked as it comes in", "os.zip", "check", "-")
 	pipe(2, "nothing came in", "/dev/null", "check", "-")

@@ -32,7 +32,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	job(0, "in sequence", "pace", "good.card")
 	job(0, "is as it was stamped", "recheck", "good.card") // it left the card as it was
 	d.want(4, "too small to measure", "pace", "tiny.card")
-	d.want(4, "no test of it is known", "blank", "--yes", "--real-size", "liar.card")
+	d.want(4, "no test of it was found", "blank", "--yes", "--real-size", "liar.card")
 	job(6, "", "gauge", "spots", "liar.card")
 	job(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
 	d.want(4, "found that it holds less than it claims", "blank", "--yes", "liar.card")

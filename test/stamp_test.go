@@ -132,27 +132,27 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "small.card")},
 		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "link-to-small")},
 		{4, "it is write-protected", stamp(osXZ, "locked.card")},
-		{4, "it is packed as gzip, and not a file that stands for a card", stamp(osXZ, osGzip)},
-		{4, "it is text, and not a file that stands for a card", stamp(osXZ, "SHA256SUMS")},
+		{4, "it is packed as gzip, so it is not a file that stands for a card", stamp(osXZ, osGzip)},
+		{4, "it is text, not a file that stands for a card", stamp(osXZ, "SHA256SUMS")},
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
-		{4, "there is no terminal to ask on", []string{"stamp", osXZ, "a.card"}},
+		{4, "there is no terminal to ask whether", []string{"stamp", osXZ, "a.card"}},
 		{3, "nothing was published to hold alone/os.img.xz against", []string{"stamp", "--yes", "alone/os.img.xz", "a.card"}},
 		{1, "the receipt can't be written, so nothing was started", stamp("--receipt", "none/r.json", osXZ, "a.card")},
 		{4, "the place for the receipt (a.card) is the card itself", stamp("--receipt", "a.card", osXZ, "a.card")},
 		{1, "is the image", stamp("--receipt", osXZ, osXZ, "a.card")},
 		{1, "only a receipt is replaced", stamp("--receipt", "SHA256SUMS", osXZ, "a.card")},
-		{2, "--repairs is 101; it is from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
+		{2, "--repairs is 101; it must be from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
 		{2, "unknown flag: --fast", stamp("--fast", osXZ, "a.card")},
 		{2, "zipstamp stamp needs an image; none was given", stamp()},
 		{2, "--yes asks nothing, so the card must be named", stamp(osXZ)},
 		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},
 		{2, "a.card is named twice", stamp(osXZ, "a.card", "./a.card")},
 		{2, "--receipt names one file, and there are several cards", stamp("--receipt", "r.json", osXZ, "a.card", "b.card")},
-		{2, "--arrive is 99; it is from 1 to 16", stamp(osXZ, "--arrive", "99")},
+		{2, "--arrive is 99; it must be from 1 to 16", stamp(osXZ, "--arrive", "99")},
 		{4, "there is no card with the label NOWHERE", stamp(osXZ, "label:NOWHERE")},
 		{4, "there is no card with the serial number 0000-none", stamp(osXZ, "serial:0000-none")},
 		{2, `unknown command "write"`, []string{"write"}},
-		{2, "--claimed is needed", []string{"practice", "new", "x.card"}},
+		{2, "--claimed is missing", []string{"practice", "new", "x.card"}},
 		{2, "already exists", []string{"practice", "new", "a.card", "--claimed", "1MB"}},
 		{2, "less than a sector of 512 bytes", []string{"practice", "new", "x.card", "--claimed", "500"}},
 		{2, `"soft" is not a size`, []string{"practice", "new", "x.card", "--claimed", "soft"}},
@@ -266,7 +266,7 @@ func TestReceiptsAndSettingsHaveTheirPlaces(t *testing.T) {
 	d.write("config/zipstamp/config.toml", []byte("repairs = 1\nspeed = 11\n"))
 	d.want(2, "speed", stamp()...)
 	d.write("config/zipstamp/config.toml", []byte("repairs = 'many'\n"))
-	d.want(2, "config.toml can't be read", stamp()...)
+	d.want(2, "config.toml, line 1: repairs must be a whole number", stamp()...)
 	d.write("config/zipstamp/config.toml", nil)
 	d.env = append(d.env, "ZIPSTAMP_REPAIRS=many")
 	d.want(2, `ZIPSTAMP_REPAIRS is "many"`, stamp()...)

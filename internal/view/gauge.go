@@ -208,7 +208,7 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 	a.add("reads", "%s", accessFact(g.Reads, g.Method))
 	a.add("writes", "%s", accessFact(g.Writes, g.Method))
 	if doc.Card.Access == string(card.Cached) {
-		a.add("caution", "this system can't read round its own memory for this file, so the test says little of the card")
+		a.add("caution", "this system can't bypass its own memory for this file, so the test says little of the card")
 	}
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 }

@@ -307,7 +307,7 @@ func stampFacts(a *answer, doc receipt.Document) {
 		a.add("spots", "not tried first: %s", s.Why)
 	}
 	if doc.Card.Access == string(card.Cached) && doc.Verdict == receipt.Good {
-		a.add("caution", "this system can't read round its own memory for this file, so the read-back says little of the card")
+		a.add("caution", "this system can't bypass its own memory for this file, so the read-back says little of the card")
 	}
 	a.add("limits", "%s", memoryFact(doc))
 	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks))

@@ -197,7 +197,7 @@ func IsTheImage(path string) error { return fmt.Errorf("%s is the image", path) 
 // NothingPublished is the error of an image that was not stamped since nothing was published of it.
 func NothingPublished(image string) error {
 	return hinted("give the published digest (--digest TEXT or --sums FILE), or go without (--unchecked)",
-		"no published digest of %s was found, so it was not stamped", image)
+		"no published digest of %s was found, so it was not stamped", FileName(image))
 }
 
 // LargerCard adds to an error of a card that is too small what to do.
@@ -401,7 +401,7 @@ func HoldsLess(card string, tested time.Time) error {
 
 // Untested is the refusal of a card of which no test is known.
 func Untested(card, given string) error {
-	return &Refusal{Card: card, Why: "its real size is not known, since no test of it is", Next: "test it: " + GaugeSpots(given)}
+	return &Refusal{Card: card, Why: "its real size is not known: no test of it was found", Next: "test it: " + GaugeSpots(given)}
 }
 
 // PerhapsTested is the refusal of a card that may be one that was tested.
