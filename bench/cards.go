@@ -50,7 +50,8 @@ func (b *bench) listing(rounds int) error {
 		took = append(took, time.Since(start))
 	}
 	slices.Sort(took)
-	fmt.Printf("cards --all: %v (median of %d; the program's start included)\n\n", took[len(took)/2].Round(100*time.Microsecond), len(took))
+	fmt.Printf("cards --all: %v (median of %d; the program's start included)\n\n",
+		took[len(took)/2].Round(100*time.Microsecond), len(took))
 	return nil
 }
 
@@ -75,7 +76,8 @@ func (r receiptOf) rate(phase string) float64 {
 
 // together stamps practice cards of a certain speed, 1, 2 and 4 at once.
 func (b *bench) together() error {
-	fmt.Println("cards at once (practice cards that write at the rates given and read at twice these, raw image; share = rate reached / that of the slowest)")
+	fmt.Println("cards at once (practice cards that write at the rates given and read at twice these, raw image; " +
+		"share = rate reached / that of the slowest)")
 	for _, rates := range [][]int{{40}, {40, 40}, {40, 40, 40, 40}, {40, 40, 40, 20}} {
 		dir := b.path("cards")
 		if err := os.RemoveAll(dir); err != nil {
@@ -84,10 +86,13 @@ func (b *bench) together() error {
 		if err := os.MkdirAll(filepath.Join(dir, "receipts"), 0o755); err != nil {
 			return err
 		}
-		args := []string{"stamp", "--yes", "--unchecked", "--receipt", filepath.Join(dir, "receipts"), b.path("disk.img")}
+		args := []string{
+			"stamp", "--yes", "--unchecked", "--receipt", filepath.Join(dir, "receipts"), b.path("disk.img"),
+		}
 		for i, rate := range rates {
 			name := filepath.Join(dir, fmt.Sprintf("%d.card", i))
-			make := exec.Command(b.tool, "practice", "new", name, "--claimed", fmt.Sprint(b.size+1<<20), "--write-rate", fmt.Sprintf("%dMB/s", rate), "--read-rate", fmt.Sprintf("%dMB/s", 2*rate))
+			make := exec.Command(b.tool, "practice", "new", name, "--claimed", fmt.Sprint(b.size+1<<20), "--write-rate",
+				fmt.Sprintf("%dMB/s", rate), "--read-rate", fmt.Sprintf("%dMB/s", 2*rate))
 			if out, err := make.CombinedOutput(); err != nil {
 				return fmt.Errorf("%w: %s", err, out)
 			}
@@ -121,10 +126,12 @@ func (b *bench) together() error {
 	return os.RemoveAll(b.path("cards"))
 }
 
-// emulatedSize of the image, bytes: large enough for the start and the end of a stamp to matter little, as with real images.
+// emulatedSize of the image, bytes: large enough for the start and the end of a stamp to matter little, as with real
+// images.
 const emulatedSize = 512 << 20
 
-// runEmulated measures devices of the lab at a limited speed, against dd with direct access in the same machine. folder is that of its kit.
+// runEmulated measures devices of the lab at a limited speed, against dd with direct access in the same machine. folder
+// is that of its kit.
 func runEmulated(work, folder string, rounds int) error {
 	b := &bench{work: work, size: emulatedSize}
 	if err := b.ready(); err != nil {
@@ -151,9 +158,12 @@ func runEmulated(work, folder string, rounds int) error {
 	if err := os.WriteFile(filepath.Join(share, "disk.img"), head, 0o644); err != nil {
 		return err
 	}
-	fmt.Printf("\nemulated devices (raw image of %d MiB, median of %d; share = rate of writing / that of dd with direct access)\n", size>>20, rounds)
+	fmt.Printf("\nemulated devices (raw image of %d MiB, median of %d; share = rate of writing / that of dd with "+
+		"direct access)\n", size>>20, rounds)
 	// An emulated SD card alone takes some 15 MB/s here, where the processor has nothing else to do.
-	slot, stick := &lab.Medium{File: b.path("slot.bin"), Writes: 8e6}, &lab.Medium{File: b.path("stick.bin"), Writes: 20e6}
+	slot, stick := &lab.Medium{File: b.path("slot.bin"), Writes: 8e6}, &lab.Medium{
+		File: b.path("stick.bin"), Writes: 20e6,
+	}
 	for _, m := range []*lab.Medium{slot, stick} {
 		if err := os.WriteFile(m.File, nil, 0o644); err != nil {
 			return err
@@ -168,7 +178,10 @@ func runEmulated(work, folder string, rounds int) error {
 func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, rounds int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
-	g, err := lab.Machine{Kit: kit, SD: slot, USB: []*lab.Medium{stick}, Share: share, Put: map[string]string{"/bin/zipstamp": b.tool}, Cores: 2, Memory: 1600}.Start(ctx)
+	g, err := lab.Machine{
+		Kit: kit, SD: slot, USB: []*lab.Medium{stick}, Share: share, Put: map[string]string{"/bin/zipstamp": b.tool},
+		Cores: 2, Memory: 1600,
+	}.Start(ctx)
 	if err != nil {
 		return err
 	}
@@ -179,7 +192,8 @@ func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, 
 	for device, rate := range map[string]int64{"mmcblk0": slot.Writes, "sda": stick.Writes} {
 		var plain, ours []float64
 		for range rounds {
-			_, said, err := g.Run(ctx, "cat /proc/uptime; dd if=/tmp/disk.img of=/dev/"+device+" bs=4M oflag=direct conv=fsync 2>/dev/null; cat /proc/uptime")
+			_, said, err := g.Run(ctx, "cat /proc/uptime; dd if=/tmp/disk.img of=/dev/"+device+
+				" bs=4M oflag=direct conv=fsync 2>/dev/null; cat /proc/uptime")
 			if err != nil {
 				return err
 			}
@@ -188,7 +202,9 @@ func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, 
 				return err
 			}
 			plain = append(plain, emulatedSize/seconds)
-			status, said, err := g.Run(ctx, "cd /tmp; zipstamp stamp --yes --unchecked --json --receipt /tmp/r.json disk.img /dev/"+device+" 2>/dev/null")
+			status, said, err := g.Run(ctx,
+				"cd /tmp; zipstamp stamp --yes --unchecked --json --receipt /tmp/r.json disk.img /dev/"+device+
+					" 2>/dev/null")
 			if err != nil {
 				return err
 			}
@@ -202,9 +218,14 @@ func (b *bench) emulatedAt(kit *lab.Kit, slot, stick *lab.Medium, share string, 
 		slices.Sort(plain)
 		slices.Sort(ours)
 		p, o := plain[len(plain)/2], ours[len(ours)/2]
-		fmt.Printf("  %-8s limited to %2.0f MB/s: dd %4.1f MB/s, stamp %4.1f MB/s, share %.3f\n", device, float64(rate)/1e6, p/1e6, o/1e6, o/p)
+		fmt.Printf("  %-8s limited to %2.0f MB/s: dd %4.1f MB/s, stamp %4.1f MB/s, share %.3f\n", device,
+			float64(rate)/1e6, p/1e6, o/1e6, o/p)
 	}
-	_, said, err := g.Run(ctx, "zipstamp cards >/dev/null; cat /proc/uptime; for i in 1 2 3 4 5; do zipstamp cards >/dev/null; done; cat /proc/uptime")
+	_, said, err := g.Run(
+		ctx,
+		"zipstamp cards >/dev/null; cat /proc/uptime; for i in 1 2 3 4 5; do zipstamp cards >/dev/null; done; cat "+
+			"/proc/uptime",
+	)
 	if err != nil {
 		return err
 	}

@@ -10,8 +10,8 @@
 //	go run ./bench -work /var/tmp/zsbench -what gauge -size 4294967296
 //	go run ./bench -work /var/tmp/zsbench -what trials -rounds 3000
 //
-// It needs root (for a loop device) and xz, gzip, sha256sum, cp, cmp, losetup and GNU time. It leaves what it made in the work
-// folder, so that a second run starts sooner.
+// It needs root (for a loop device) and xz, gzip, sha256sum, cp, cmp, losetup and GNU time. It leaves what it made in
+// the work folder, so that a second run starts sooner.
 package main
 
 import (
@@ -40,7 +40,10 @@ func main() {
 	work := flag.String("work", "/var/tmp/zsbench", "folder for images; needs 5 GiB")
 	size := flag.Int64("size", 1<<30, "size of the image in bytes")
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
-	what := flag.String("what", "stamp", "what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), gauge (tests of cards), trials (their verdicts, on so many cards as -rounds says), emulated, or emulated-gauge (devices of the lab)")
+	what := flag.String("what", "stamp",
+		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
+			"gauge (tests of cards), trials (their verdicts, on so many cards as -rounds says), emulated, or "+
+			"emulated-gauge (devices of the lab)")
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	flag.Parse()
@@ -81,7 +84,8 @@ func run(work string, size int64, rounds int) error {
 			log.Print(err)
 		}
 	}()
-	fmt.Printf("%d cores, %s, image of %d MiB, median of %d rounds\n\n", runtime.NumCPU(), runtime.Version(), size>>20, rounds)
+	fmt.Printf("%d cores, %s, image of %d MiB, median of %d rounds\n\n", runtime.NumCPU(), runtime.Version(), size>>20,
+		rounds)
 	for _, k := range b.kinds() {
 		if err := b.measure(k, rounds); err != nil {
 			return err
@@ -247,8 +251,10 @@ func (b *bench) measure(k kind, rounds int) error {
 	fmt.Printf("  (a) unpacking by the reference command  %6.2f s\n", a.Seconds())
 	fmt.Printf("  (b) raw direct write                    %6.2f s   raw direct read %.2f s\n", w.Seconds(), r.Seconds())
 	fmt.Printf("  (c) steps by hand                       %6.2f s\n", c.Seconds())
-	fmt.Printf("  stamp (check, write, read back)         %6.2f s   = %.2f of max(a, b) + read   = %.2f of c\n", s.Seconds(), s.Seconds()/best.Seconds(), s.Seconds()/c.Seconds())
-	fmt.Printf("  stamp, unchecked, not read back         %6.2f s   = %.2f of max(a, b)\n", n.Seconds(), n.Seconds()/max(a, w).Seconds())
+	fmt.Printf("  stamp (check, write, read back)         %6.2f s   = %.2f of max(a, b) + read   = %.2f of c\n",
+		s.Seconds(), s.Seconds()/best.Seconds(), s.Seconds()/c.Seconds())
+	fmt.Printf("  stamp, unchecked, not read back         %6.2f s   = %.2f of max(a, b)\n", n.Seconds(),
+		n.Seconds()/max(a, w).Seconds())
 	fmt.Printf("  peak memory                             %6.1f MiB\n\n", float64(memory)/(1<<20))
 	return nil
 }
@@ -374,7 +380,8 @@ func (b *bench) start() error {
 		}
 		version = append(version, time.Since(start))
 	}
-	cmd := exec.Command(b.tool, "stamp", "--yes", "--receipt", b.path("receipt.json"), "--sums", b.path("SHA256SUMS"), b.path("disk.img.xz"), b.loop)
+	cmd := exec.Command(b.tool, "stamp", "--yes", "--receipt", b.path("receipt.json"), "--sums", b.path("SHA256SUMS"),
+		b.path("disk.img.xz"), b.loop)
 	progress, err := cmd.StderrPipe()
 	if err != nil {
 		return err
@@ -395,7 +402,8 @@ func (b *bench) start() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("start (--version)        %.1f ms\nfirst progress line      %.1f ms after the start\nsize of the program      %.1f MB\n",
+	fmt.Printf("start (--version)        %.1f ms\nfirst progress line      %.1f ms after the start\nsize of the "+
+		"program      %.1f MB\n",
 		float64(median(version).Microseconds())/1000, float64(first.Microseconds())/1000, float64(info.Size())/1e6)
 	return nil
 }

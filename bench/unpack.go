@@ -37,8 +37,8 @@ var unpackings = []unpacking{
 	{"7z, two cores", "disk.7z", "7z a -mx5 disk.7z disk.img > 7z.log", "7z x -so -mmt2 disk.7z", 2},
 }
 
-// runUnpack measures the decoders against the reference commands on as many cores, with the output thrown away; then a check
-// against the digest command, and peek.
+// runUnpack measures the decoders against the reference commands on as many cores, with the output thrown away; then a
+// check against the digest command, and peek.
 func runUnpack(work string, size int64, rounds int, onlyPeek bool) error {
 	b := &bench{work: work, size: size}
 	if err := os.MkdirAll(work, 0o755); err != nil {
@@ -65,17 +65,20 @@ func runUnpack(work string, size int64, rounds int, onlyPeek bool) error {
 			}
 		}
 	}
-	fmt.Printf("image of %d MiB, median of %d rounds; memory is the peak\n\n%-28s %12s %12s %7s %10s %10s\n", size>>20, rounds, "", "reference", "ours", "ratio", "memory", "ours")
+	fmt.Printf("image of %d MiB, median of %d rounds; memory is the peak\n\n%-28s %12s %12s %7s %10s %10s\n", size>>20,
+		rounds, "", "reference", "ours", "ratio", "memory", "ours")
 	for _, u := range unpackings {
 		cores := fmt.Sprintf("0-%d", u.cores-1)
-		if err := b.compare(u.name, rounds, "taskset -c "+cores+" "+u.reference, "taskset -c "+cores+" "+self+" -unpack "+u.file); err != nil {
+		if err := b.compare(u.name, rounds, "taskset -c "+cores+" "+u.reference,
+			"taskset -c "+cores+" "+self+" -unpack "+u.file); err != nil {
 			return err
 		}
 	}
 	if _, err := b.shell("sha256sum disk.img > disk.sums"); err != nil {
 		return err
 	}
-	if err := b.compare("check of the image", rounds, "sha256sum disk.img", b.tool+" check --sums disk.sums disk.img"); err != nil {
+	ours := b.tool + " check --sums disk.sums disk.img"
+	if err := b.compare("check of the image", rounds, "sha256sum disk.img", ours); err != nil {
 		return err
 	}
 	return b.comparePeek(rounds)
@@ -86,7 +89,8 @@ func (b *bench) comparePeek(rounds int) error {
 	if err := b.makePeek(); err != nil {
 		return err
 	}
-	if err := b.compare("peek, against unpacking all", rounds, "xz -dc -T2 peek.img.xz", b.tool+" peek peek.img.xz"); err != nil {
+	ours := b.tool + " peek peek.img.xz"
+	if err := b.compare("peek, against unpacking all", rounds, "xz -dc -T2 peek.img.xz", ours); err != nil {
 		return err
 	}
 	out, err := b.shell(b.tool + " peek peek.img.xz")
@@ -94,7 +98,8 @@ func (b *bench) comparePeek(rounds int) error {
 	return err
 }
 
-// makePeek makes an image as systems have them, of the size of the others: a boot partition with kernels, and one for the system.
+// makePeek makes an image as systems have them, of the size of the others: a boot partition with kernels, and one for
+// the system.
 func (b *bench) makePeek() error {
 	if _, err := os.Stat(b.path("peek.img.xz")); err == nil {
 		return nil
@@ -114,12 +119,19 @@ func (b *bench) makePeek() error {
 		return err
 	}
 	copy(kernel[56:], "ARM\x64")
-	if _, err := f.WriteAt(make([]byte, bootSectors*512), bootStart*512); err != nil { // the volume's maker expects zeros
+	// the volume's maker expects zeros
+	if _, err := f.WriteAt(make([]byte, bootSectors*512), bootStart*512); err != nil {
 		return err
 	}
-	boot := layout.FAT16{Label: "SALTBOOT", Start: bootStart, Sectors: bootSectors, Time: time.Unix(1_777_777_777, 0), Files: []layout.File{
-		{Path: "kernel8.img", Data: kernel}, {Path: "initrd.bin", Data: kernel[:6<<20]}, {Path: "brindle2.dtb", Data: kernel[1000:30_000]}, {Path: "brindle3.dtb", Data: kernel[1000:31_000]},
-	}}
+	boot := layout.FAT16{
+		Label: "SALTBOOT", Start: bootStart, Sectors: bootSectors, Time: time.Unix(1_777_777_777, 0),
+		Files: []layout.File{
+			{Path: "kernel8.img", Data: kernel},
+			{Path: "initrd.bin", Data: kernel[:6<<20]},
+			{Path: "brindle2.dtb", Data: kernel[1000:30_000]},
+			{Path: "brindle3.dtb", Data: kernel[1000:31_000]},
+		},
+	}
 	if err := boot.WriteTo(f); err != nil {
 		return err
 	}
@@ -128,7 +140,8 @@ func (b *bench) makePeek() error {
 	if _, err := f.WriteAt(mbr[:], 0); err != nil {
 		return err
 	}
-	_, err = b.shell(fmt.Sprintf("mkfs.ext4 -q -F -L system -E offset=%d peek.img %dk; xz -2T2 peek.img", systemStart*512, (b.size-systemStart*512)>>10))
+	_, err = b.shell(fmt.Sprintf("mkfs.ext4 -q -F -L system -E offset=%d peek.img %dk; xz -2T2 peek.img",
+		systemStart*512, (b.size-systemStart*512)>>10))
 	return err
 }
 
@@ -148,7 +161,8 @@ func (b *bench) compare(name string, rounds int, reference, ours string) error {
 		}
 	}
 	r, o := median(times[0]), median(times[1])
-	fmt.Printf("%-28s %10.2f s %10.2f s %7.2f %6d MiB %6d MiB\n", name, r.Seconds(), o.Seconds(), o.Seconds()/r.Seconds(), memory[0]>>20, memory[1]>>20)
+	fmt.Printf("%-28s %10.2f s %10.2f s %7.2f %6d MiB %6d MiB\n", name, r.Seconds(), o.Seconds(),
+		o.Seconds()/r.Seconds(), memory[0]>>20, memory[1]>>20)
 	return nil
 }
 

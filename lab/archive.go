@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 )
 
-// archive writes a cpio archive of the form "newc", as the kernel unpacks it at its start (Documentation/driver-api/early-userspace/buffer-format.rst).
-// The zero value is empty.
+// archive writes a cpio archive of the form "newc", as the kernel unpacks it at its start
+// (Documentation/driver-api/early-userspace/buffer-format.rst). The zero value is empty.
 type archive struct {
 	b    bytes.Buffer
 	seen map[string]bool

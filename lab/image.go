@@ -15,14 +15,16 @@ import (
 	"zipstamp/internal/layout"
 )
 
-// What the bootable image has: a FAT partition with boot loader, kernel and start files, and an ext4 partition with the system. In bytes.
+// What the bootable image has: a FAT partition with boot loader, kernel and start files, and an ext4 partition with the
+// system. In bytes.
 const (
 	bootStart, bootSize     = 1 << 20, 31 << 20
 	systemStart, systemSize = 32 << 20, 8 << 20
 	typeLinux               = 0x83
 )
 
-// MakeImage makes a small disk image that a PC starts from; its system says a line on the serial port, and turns the machine off.
+// MakeImage makes a small disk image that a PC starts from; its system says a line on the serial port, and turns the
+// machine off.
 func (k *Kit) MakeImage(path, line string) error {
 	dir, err := os.MkdirTemp("", "lab-image-")
 	if err != nil {
@@ -40,9 +42,13 @@ func (k *Kit) MakeImage(path, line string) error {
 		start = append(start, 0)
 	}
 	var settings archive
-	settings.add("lab/settings", []byte("modules='virtio_pci virtio_blk sdhci-pci mmc_block sd_mod usb-storage xhci-pci ext4'\nroot=saltroot\n"), 0o644)
-	loader := "SERIAL 0 115200\nPROMPT 0\nTIMEOUT 1\nDEFAULT salt\nLABEL salt\n KERNEL vmlinuz\n INITRD initrd\n APPEND " + kernelLine + "\n"
-	system := "#!/bin/sh\nb=/bin/busybox\n$b mount -t proc proc /proc\nexec >/dev/console 2>&1\n$b echo\n$b grep ' / ' /proc/mounts\n$b echo '" + line + "'\n$b poweroff -f\n"
+	settings.add("lab/settings", []byte(
+		"modules='virtio_pci virtio_blk sdhci-pci mmc_block sd_mod usb-storage xhci-pci ext4'\nroot=saltroot\n",
+	), 0o644)
+	loader := "SERIAL 0 115200\nPROMPT 0\nTIMEOUT 1\nDEFAULT salt\nLABEL salt\n KERNEL vmlinuz\n INITRD initrd\n " +
+		"APPEND " + kernelLine + "\n"
+	system := "#!/bin/sh\nb=/bin/busybox\n$b mount -t proc proc /proc\nexec >/dev/console 2>&1\n$b echo\n$b grep ' / " +
+		"' /proc/mounts\n$b echo '" + line + "'\n$b poweroff -f\n"
 	busybox, err := os.ReadFile(k.path("tools/bin/busybox"))
 	if err != nil {
 		return err
@@ -65,12 +71,18 @@ func (k *Kit) MakeImage(path, line string) error {
 	}
 	fat := fmt.Sprintf("%s@@%d", path, bootStart)
 	for _, command := range [][]string{
-		{"mkfs.vfat", "--offset", fmt.Sprint(bootStart / layout.SectorSize), "-F", "16", "-n", "SALTBOOT", path, fmt.Sprint(bootSize >> 10)},
+		{
+			"mkfs.vfat", "--offset", fmt.Sprint(bootStart / layout.SectorSize), "-F", "16", "-n", "SALTBOOT", path,
+			fmt.Sprint(bootSize >> 10),
+		},
 		{"mcopy", "-i", fat, k.path("vmlinuz"), "::vmlinuz"},
 		{"mcopy", "-i", fat, filepath.Join(dir, "initrd"), "::initrd"},
 		{"mcopy", "-i", fat, filepath.Join(dir, "syslinux.cfg"), "::syslinux.cfg"},
 		{"syslinux", "--offset", fmt.Sprint(bootStart), "--install", path},
-		{"mkfs.ext4", "-q", "-F", "-L", "saltroot", "-d", filepath.Join(dir, "system"), "-E", fmt.Sprintf("offset=%d", systemStart), path, fmt.Sprintf("%dk", systemSize>>10)},
+		{
+			"mkfs.ext4", "-q", "-F", "-L", "saltroot", "-d", filepath.Join(dir, "system"), "-E",
+			fmt.Sprintf("offset=%d", systemStart), path, fmt.Sprintf("%dk", systemSize>>10),
+		},
 	} {
 		if _, err := k.run(dir, command[0], command[1:]...); err != nil {
 			return err
@@ -86,8 +98,13 @@ func (k *Kit) makeTable(path string) error {
 		return err
 	}
 	mbr := layout.MBR(0x5a17b007,
-		layout.Partition{Type: layout.TypeFAT16LBA, Active: true, Start: bootStart / layout.SectorSize, Sectors: bootSize / layout.SectorSize},
-		layout.Partition{Type: typeLinux, Start: systemStart / layout.SectorSize, Sectors: systemSize / layout.SectorSize})
+		layout.Partition{
+			Type: layout.TypeFAT16LBA, Active: true, Start: bootStart / layout.SectorSize,
+			Sectors: bootSize / layout.SectorSize,
+		},
+		layout.Partition{
+			Type: typeLinux, Start: systemStart / layout.SectorSize, Sectors: systemSize / layout.SectorSize,
+		})
 	copy(mbr[:440], code)
 	if err := os.WriteFile(path, mbr[:], 0o644); err != nil {
 		return err
@@ -95,8 +112,8 @@ func (k *Kit) makeTable(path string) error {
 	return os.Truncate(path, systemStart+systemSize)
 }
 
-// Boot starts a machine from a card in its SD slot, or from a stick, as a computer does: the firmware looks for the boot loader on it. It
-// returns when the line is on the serial port, with all that was said before.
+// Boot starts a machine from a card in its SD slot, or from a stick, as a computer does: the firmware looks for the
+// boot loader on it. It returns when the line is on the serial port, with all that was said before.
 func (k *Kit) Boot(ctx context.Context, m *Medium, slot bool, line string) (string, error) {
 	dir, err := os.MkdirTemp("", "lab-boot-")
 	if err != nil {

@@ -23,8 +23,8 @@ import (
 //go:embed guest/init
 var guestInit []byte
 
-// Kit is what machines are made from: a kernel of Debian's and a file system with busybox. It is fetched and made once, and kept in a
-// folder.
+// Kit is what machines are made from: a kernel of Debian's and a file system with busybox. It is fetched and made once,
+// and kept in a folder.
 type Kit struct{ folder string }
 
 func (k *Kit) path(name string) string { return filepath.Join(k.folder, name) }
@@ -41,8 +41,8 @@ const (
 // packages are fetched and unpacked, and not installed.
 var packages = []string{"busybox-static", "mtools", "syslinux", "syslinux-common", "dosfstools", "e2fsprogs"}
 
-// NewKit gives the kit in a folder, and makes it if it isn't there. That takes Debian on x86-64 with its package manager, root, and about a
-// minute.
+// NewKit gives the kit in a folder, and makes it if it isn't there. That takes Debian on x86-64 with its package
+// manager, root, and about a minute.
 func NewKit(folder string) (*Kit, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
@@ -70,7 +70,8 @@ func (k *Kit) run(dir, name string, args ...string) (string, error) {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = dir
 	tools := k.path("tools")
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin:"+tools+"/usr/bin:"+tools+"/bin:"+tools+"/sbin:"+tools+"/usr/sbin")
+	cmd.Env = append(os.Environ(), "LC_ALL=C",
+		"PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin:"+tools+"/usr/bin:"+tools+"/bin:"+tools+"/sbin:"+tools+"/usr/sbin")
 	if path, err := exec.LookPath(name); err != nil && !strings.Contains(name, "/") {
 		for _, sub := range []string{"usr/bin", "bin", "sbin", "usr/sbin"} {
 			if _, err := os.Stat(filepath.Join(tools, sub, name)); err == nil {
@@ -155,12 +156,13 @@ func (k *Kit) makeStart() error {
 	if _, err := z.Write(small); err != nil {
 		return err
 	}
-	return errors.Join(z.Close(), os.WriteFile(k.path("vmlinuz"), packed, 0o644), os.WriteFile(k.path("vmlinux"), plain, 0o644),
+	return errors.Join(z.Close(), os.WriteFile(k.path("vmlinuz"), packed, 0o644), os.WriteFile(k.path("vmlinux"), plain,
+		0o644),
 		os.WriteFile(k.path("initrd"), full, 0o644), os.WriteFile(k.path("initrd-card.gz"), squeezed.Bytes(), 0o644))
 }
 
-// unpackKernel takes the kernel out of its file (Documentation/arch/x86/boot.rst), so that a guest needn't: that saves seconds without
-// hardware support.
+// unpackKernel takes the kernel out of its file (Documentation/arch/x86/boot.rst), so that a guest needn't: that saves
+// seconds without hardware support.
 func unpackKernel(file []byte) ([]byte, error) {
 	if len(file) < 0x260 {
 		return nil, errors.New("the kernel's file is too short")
@@ -192,7 +194,9 @@ func (k *Kit) startFiles(release, wanted string) ([]byte, error) {
 		return nil, err
 	}
 	var a archive
-	for _, dir := range []string{"bin", "sbin", "proc", "sys", "dev", "lab", "tmp", "run", "mnt", "root", "etc", "sysroot", "media"} {
+	for _, dir := range []string{
+		"bin", "sbin", "proc", "sys", "dev", "lab", "tmp", "run", "mnt", "root", "etc", "sysroot", "media",
+	} {
 		a.folder(dir)
 	}
 	a.device("dev/console", 5, 1)

@@ -1,8 +1,8 @@
 //go:build linux
 
-// Package lab starts small machines in QEMU with emulated memory cards and sticks, for tests that need a real SD slot or a real USB
-// port: one where cards come and go, are locked, are slow, or fail. README.md says what it needs. It is used by tests and measurements, and is no part
-// of the program.
+// Package lab starts small machines in QEMU with emulated memory cards and sticks, for tests that need a real SD slot
+// or a real USB port: one where cards come and go, are locked, are slow, or fail. README.md says what it needs. It is
+// used by tests and measurements, and is no part of the program.
 package lab
 
 import (
@@ -87,7 +87,8 @@ func (m Machine) start() (*Guest, error) {
 }
 
 // kernelLine has what saves time without hardware support.
-const kernelLine = "console=ttyS0,115200 panic=-1 mitigations=off nokaslr audit=0 selinux=0 apparmor=0 random.trust_cpu=on " +
+const kernelLine = "console=ttyS0,115200 panic=-1 mitigations=off nokaslr audit=0 selinux=0 apparmor=0 " +
+	"random.trust_cpu=on " +
 	"no_timer_check tsc=reliable cryptomgr.notests raid=noautodetect net.ifnames=0 pcie_aspm=off quiet"
 
 // arguments are QEMU's.
@@ -119,7 +120,8 @@ func (m Machine) arguments(g *Guest) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		add("-chardev", "socket,id="+name+",path="+path, "-device", fmt.Sprintf("virtserialport,chardev=%s,name=%s,nr=%d", name, name, i+1))
+		add("-chardev", "socket,id="+name+",path="+path, "-device",
+			fmt.Sprintf("virtserialport,chardev=%s,name=%s,nr=%d", name, name, i+1))
 	}
 	if m.Share != "" {
 		modules = append(modules, "9pnet_virtio", "9p")
@@ -127,7 +129,8 @@ func (m Machine) arguments(g *Guest) ([]string, error) {
 	}
 	modules = append(modules, "nls_cp437", "nls_ascii", "vfat", "ext4", "loop")
 	var files archive
-	files.add("lab/settings", fmt.Appendf(nil, "modules='%s'\nshare='%s'\n", strings.Join(modules, " "), m.Share), 0o644)
+	files.add("lab/settings", fmt.Appendf(nil, "modules='%s'\nshare='%s'\n", strings.Join(modules, " "), m.Share),
+		0o644)
 	for to, from := range m.Put {
 		text, err := os.ReadFile(from)
 		if err != nil {
@@ -156,8 +159,9 @@ func board(cores, memory int) []string {
 		accelerator, processor = "kvm", "host"
 	}
 	return []string{
-		"-accel", accelerator, "-cpu", processor, "-M", "q35,usb=off,vmport=off,smbus=off,sata=off", "-smp", strconv.Itoa(cores), "-m", strconv.Itoa(memory),
-		"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-S", "-rtc", "base=utc",
+		"-accel", accelerator, "-cpu", processor, "-M", "q35,usb=off,vmport=off,smbus=off,sata=off", "-smp",
+		strconv.Itoa(cores), "-m", strconv.Itoa(memory), "-nodefaults", "-no-user-config", "-display", "none",
+		"-no-reboot", "-S", "-rtc", "base=utc",
 	}
 }
 
@@ -302,7 +306,8 @@ func (w *Work) End(ctx context.Context) (status int, said string, err error) {
 		return at >= 0 && bytes.Contains(all[w.from+at:], []byte("\x02\n"))
 	})
 	if err != nil {
-		return 0, "", fmt.Errorf("the script doesn't end: %w\n%s\nconsole: %s", err, w.g.out.since(w.from), w.g.console())
+		return 0, "", fmt.Errorf("the script doesn't end: %w\n%s\nconsole: %s", err, w.g.out.since(w.from),
+			w.g.console())
 	}
 	said, rest, _ := strings.Cut(string(all[w.from:]), endMark)
 	number, _, _ := strings.Cut(rest, "\x02")

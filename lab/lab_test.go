@@ -181,7 +181,8 @@ func hasNoTable(t *testing.T, m *lab.Medium) {
 	assert.NotEqual(t, []byte{0x55, 0xaa}, text[510:512])
 }
 
-// TestGaugeLeavesRealCardsAsTheyWere tests a card in the slot and a stick, pulls the stick out in the middle, and has put back what was there. It takes longest, so it comes first.
+// TestGaugeLeavesRealCardsAsTheyWere tests a card in the slot and a stick, pulls the stick out in the middle, and has
+// put back what was there. It takes longest, so it comes first.
 func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	slot := &lab.Medium{File: disk(t, 64<<20)}
 	stick := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-77", Reads: 6e6}
@@ -199,24 +200,39 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 		assert.True(t, bytes.Equal(before[m], now), "all is as it was")
 	}
 	r := enter(t, lab.Machine{SD: slot, USB: []*lab.Medium{stick}})
-	r.want(0, "zipstamp gauge spots --places 100 /dev/mmcblk0 && zipstamp gauge spots --places 100 serial:TS16-77", "mmcblk0 seems to hold what it claims", "sda seems to hold what it claims")
+	r.want(0, "zipstamp gauge spots --places 100 /dev/mmcblk0 && zipstamp gauge spots --places 100 serial:TS16-77",
+		"mmcblk0 seems to hold what it claims", "sda seems to hold what it claims")
 	same(slot)
 	same(stick)
 	w := r.begin("zipstamp gauge spots --places 400 /dev/sda", "look: ")
 	require.NoError(t, r.g.Pull(r.ctx, stick))
 	r.end(w, 4, "came to no result: it was pulled out", "has not been put back", "zipstamp gauge restore")
 	require.NoError(t, r.g.Insert(stick))
-	r.want(0, "n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore --list && zipstamp gauge restore", "what had been saved is to be put back", "put back")
+	r.want(
+		0,
+		"n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore "+
+			"--list && zipstamp gauge restore", "what had been saved is to be put back", "put back",
+	)
 	same(stick)
-	r.want(0, "zipstamp blank --yes --no-eject --label EBB /dev/sda && sleep 1 && mkdir -p /media/EBB && mount -t vfat /dev/sda1 /media/EBB && zipstamp gauge space --first 8MB /media/EBB && ls /media/EBB | wc -l",
+	r.want(0,
+		"zipstamp blank --yes --no-eject --label EBB /dev/sda && sleep 1 && mkdir -p /media/EBB && mount -t vfat "+
+			"/dev/sda1 /media/EBB && zipstamp gauge space --first 8MB /media/EBB && ls /media/EBB | wc -l",
 		"sda is empty: one FAT32 file system named EBB", "The free space of /media/EBB holds what is written")
 	w = r.begin("zipstamp gauge space /media/EBB", "read back: ")
 	require.NoError(t, r.g.Pull(r.ctx, stick))
 	r.end(w, 4, "came to no result: it was pulled out")
 	require.NoError(t, r.g.Insert(stick))
-	r.want(0, "umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp cards", "Found 2 writable cards", "TS16-77")
+	r.want(
+		0,
+		"umount /media/EBB; n=0; until ls /sys/block | grep -q sd || test $n = 50; do usleep 100000; n=$((n+1)); "+
+			"done; zipstamp cards", "Found 2 writable cards", "TS16-77",
+	)
 	// The clock jumps while a test is at work: the times in its receipt are those that passed.
-	said := r.want(0, "(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt /tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020")
+	said := r.want(
+		0,
+		"(sleep 2; date -s 2020-01-01 >/dev/null) & zipstamp gauge whole --yes --first 16MB --receipt "+
+			"/tmp/whole.json serial:TS16-77 && date +%Y && cat /tmp/whole.json", " hold what is written", "2020",
+	)
 	var doc struct {
 		Phases []struct{ Seconds float64 }
 		Speed  map[string][]struct{ Rate float64 }
@@ -233,7 +249,8 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	for _, p := range doc.Speed["read_back"] {
 		assert.Greater(t, p.Rate, 0.0)
 	}
-	r.want(0, "zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0", "mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
+	r.want(0, "zipstamp blank --yes --no-eject --label TIDES /dev/mmcblk0 && zipstamp peek /dev/mmcblk0",
+		"mmcblk0 is empty: one FAT32 file system named TIDES", "FAT32, label \"TIDES\"")
 }
 
 func TestCardsOnBothBuses(t *testing.T) {
@@ -245,7 +262,8 @@ func TestCardsOnBothBuses(t *testing.T) {
 
 	r.want(0, "zipstamp cards --all",
 		"Found 2 writable cards; another one is write-protected.",
-		"/dev/mmcblk0 67.1 MB (67,108,864 bytes), SD slot, QEMU!, serial 0xdeadbeef made in February 2006, maker 0xaa XY, revision 0.1, SDSC, SD 2.0",
+		"/dev/mmcblk0 67.1 MB (67,108,864 bytes), SD slot, QEMU!, serial 0xdeadbeef made in February 2006, maker "+
+			"0xaa XY, revision 0.1, SDSC, SD 2.0",
 		"/dev/sda 50.3 MB (50,331,648 bytes), USB, Tidal Stick 16, serial TS16-77 holds nothing",
 		"write-protected, by the lock on its side or by itself",
 		"The other disks", "Backup, serial LAB-USB2 it is a USB disk: neither a removable card nor one in an SD slot")
@@ -254,7 +272,8 @@ func TestCardsOnBothBuses(t *testing.T) {
 	r.want(4, stampIt+"--fixed-disk /dev/sdc", "there is no terminal to type its name on")
 
 	// Stamped by its serial number; then known by its label, and by what was stamped on it.
-	r.want(0, "zipstamp stamp --yes --unchecked /share/os.img.gz serial:ts16", "Stamped and read back: every block of os.img.gz is on sda.", "let go ejected; it can be taken out")
+	r.want(0, "zipstamp stamp --yes --unchecked /share/os.img.gz serial:ts16",
+		"Stamped and read back: every block of os.img.gz is on sda.", "let go ejected; it can be taken out")
 	holds(t, stick)
 	r.want(4, "! zipstamp cards | grep /dev/sda && "+stampIt+"/dev/sda", "there is no card in the reader")
 	require.NoError(t, r.g.Load(stick))
@@ -265,16 +284,24 @@ func TestCardsOnBothBuses(t *testing.T) {
 	// Mounted and busy.
 	r.want(0, "mkdir -p /media/SALT && mount -t vfat /dev/sda1 /media/SALT")
 	busy := "exec 5</media/SALT/kernel.bin; sleep 1000 & exec 5<&-; "
-	r.want(4, busy+stampIt+"label:saltboot; s=$?; kill %1; exit $s", "/media/SALT is in use", "sleep (process", "has open /media/SALT/kernel.bin")
+	r.want(4, busy+stampIt+"label:saltboot; s=$?; kill %1; exit $s", "/media/SALT is in use", "sleep (process",
+		"has open /media/SALT/kernel.bin")
 	r.want(0, stampIt+"label:saltboot && ! grep SALT /proc/mounts", "is on sda")
 
 	// A card whose lock is slid, and the same card without.
-	r.want(4, "echo 1 >/sys/block/mmcblk0/force_ro; "+stampIt+"/dev/mmcblk0; s=$?; zipstamp cards; echo 0 >/sys/block/mmcblk0/force_ro; exit $s", "/dev/mmcblk0 is refused: it is write-protected", "slide the lock")
-	r.want(0, stampIt+"/dev/mmcblk0", "every block of os.img.gz is on mmcblk0", "it can be taken out, once nothing of it is mounted")
+	r.want(4, "echo 1 >/sys/block/mmcblk0/force_ro; "+stampIt+
+		"/dev/mmcblk0; s=$?; zipstamp cards; echo 0 >/sys/block/mmcblk0/force_ro; exit $s",
+		"/dev/mmcblk0 is refused: it is write-protected", "slide the lock")
+	r.want(0, stampIt+"/dev/mmcblk0", "every block of os.img.gz is on mmcblk0",
+		"it can be taken out, once nothing of it is mounted")
 	holds(t, slot)
-	r.want(0, "zipstamp peek label:SALTBOOT; test $? = 4 && zipstamp peek /dev/mmcblk0", "2 disks have the label SALTBOOT: /dev/mmcblk0, /dev/sda", "for 64-bit ARM")
-	r.want(0, "chmod a+r /dev/sd? /dev/mmcblk0; su wren -c '"+strings.Replace(stampIt, "zipstamp", "/bin/zipstamp", 1)+"/dev/sda'; test $? = 4",
-		"you have no permission to write it", "run it with more rights: sudo /bin/zipstamp stamp --yes --unchecked --no-eject /share/os.img.gz /dev/sda")
+	r.want(0, "zipstamp peek label:SALTBOOT; test $? = 4 && zipstamp peek /dev/mmcblk0",
+		"2 disks have the label SALTBOOT: /dev/mmcblk0, /dev/sda", "for 64-bit ARM")
+	r.want(0,
+		"chmod a+r /dev/sd? /dev/mmcblk0; su wren -c '"+strings.Replace(stampIt, "zipstamp", "/bin/zipstamp", 1)+
+			"/dev/sda'; test $? = 4",
+		"you have no permission to write it",
+		"run it with more rights: sudo /bin/zipstamp stamp --yes --unchecked --no-eject /share/os.img.gz /dev/sda")
 }
 
 func TestArrival(t *testing.T) {
@@ -308,20 +335,31 @@ func TestAPersonAtATerminal(t *testing.T) {
 	two := &lab.Medium{File: disk(t, 48<<20), Serial: "TS16-78"}
 	fixed := &lab.Medium{File: disk(t, 48<<20), Fixed: true}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{one, two, fixed}})
-	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "Found 2 writable cards.", "1 sda", "2 sdb", "Which one?", "none was chosen, so nothing was done")
-	r.want(0, "typist 7 2 sdb -- zipstamp stamp --no-eject /share/os.img.gz", "7 is none of them.", "All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on", "Stamped and read back")
+	r.want(4, "typist '' -- zipstamp stamp /share/os.img.gz", "Found 2 writable cards.", "1 sda", "2 sdb", "Which one?",
+		"none was chosen, so nothing was done")
+	r.want(0, "typist 7 2 sdb -- zipstamp stamp --no-eject /share/os.img.gz", "7 is none of them.",
+		"All that is on sdb will be overwritten:", "serial TS16-78", "nothing of it", "Type sdb to go on",
+		"Stamped and read back")
 	holds(t, two)
 	r.want(0, "typist sdb -- zipstamp peek", "has 2 partitions, for 64-bit ARM")
-	r.want(4, "typist sda -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "sdc is no card: it is a fixed disk.", "its name was not typed")
+	r.want(4, "typist sda -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc",
+		"sdc is no card: it is a fixed disk.", "its name was not typed")
 	hasNoTable(t, fixed)
-	r.want(0, "typist sdc -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc", "Stamped and read back")
+	r.want(0, "typist sdc -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc",
+		"Stamped and read back")
 	holds(t, fixed)
 
 	// Swap on a card is turned off when a person has agreed, and not before.
-	r.want(0, "dd if=/dev/zero of=/dev/sda bs=1M count=1 2>/dev/null; printf 'n\np\n1\n\n\nw\n' | fdisk /dev/sda >/dev/null 2>&1; sleep 1; mkswap /dev/sda1 >/dev/null && swapon /dev/sda1")
+	r.want(
+		0,
+		"dd if=/dev/zero of=/dev/sda bs=1M count=1 2>/dev/null; printf 'n\np\n1\n\n\nw\n' | fdisk /dev/sda "+
+			">/dev/null 2>&1; sleep 1; mkswap /dev/sda1 >/dev/null && swapon /dev/sda1",
+	)
 	r.want(4, stampIt+"/dev/sda", "this computer uses /dev/sda1 as swap", "sudo swapoff /dev/sda1")
-	r.want(0, "typist sda -- zipstamp stamp --no-eject /share/os.img.gz /dev/sda && ! grep sda /proc/swaps", "/dev/sda1 is in use as swap", "Swap will be turned off first", "Stamped and read back")
-	r.want(0, "zipstamp stamp --yes --unchecked --power-off /share/os.img.gz /dev/sdb; test ! -b /dev/sdb", "powered off; it can be taken out")
+	r.want(0, "typist sda -- zipstamp stamp --no-eject /share/os.img.gz /dev/sda && ! grep sda /proc/swaps",
+		"/dev/sda1 is in use as swap", "Swap will be turned off first", "Stamped and read back")
+	r.want(0, "zipstamp stamp --yes --unchecked --power-off /share/os.img.gz /dev/sdb; test ! -b /dev/sdb",
+		"powered off; it can be taken out")
 }
 
 // TestPulledOut pulls a stick and a card while they are written and while they are read back.
@@ -333,18 +371,26 @@ func TestPulledOut(t *testing.T) {
 		m      *lab.Medium
 		device string
 		phase  string
-	}{{stick, "sda", "write: "}, {slot, "mmcblk0", "write: "}, {stick, "sda", "read back: "}, {slot, "mmcblk0", "read back: "}} {
+	}{
+		{stick, "sda", "write: "},
+		{slot, "mmcblk0", "write: "},
+		{stick, "sda", "read back: "},
+		{slot, "mmcblk0", "read back: "},
+	} {
 		w := r.begin(stampIt+"/dev/"+c.device, c.phase)
 		time.Sleep(1500 * time.Millisecond)
 		require.NoError(t, r.g.Pull(r.ctx, c.m))
 		pulled := time.Now()
 		require.NoError(t, w.Saw(r.ctx, "is gone"))
 		first := time.Since(pulled)
-		took := first + r.end(w, 4, "waiting a moment for it to come back", "was pulled out, or its reader was", "the card has no partition table", "Put the card in again")
-		t.Logf("%s pulled out, %s it was said after %v, and the end came after %v", c.device, c.phase, first.Round(10*time.Millisecond), took.Round(100*time.Millisecond))
+		took := first + r.end(w, 4, "waiting a moment for it to come back", "was pulled out, or its reader was",
+			"the card has no partition table", "Put the card in again")
+		t.Logf("%s pulled out, %s it was said after %v, and the end came after %v", c.device, c.phase,
+			first.Round(10*time.Millisecond), took.Round(100*time.Millisecond))
 		hasNoTable(t, c.m)
 		require.NoError(t, r.g.Insert(c.m))
-		r.want(0, "n=0; until test -b /dev/"+c.device+" || test $n = 50; do usleep 100000; n=$((n+1)); done; test -b /dev/"+c.device)
+		r.want(0, "n=0; until test -b /dev/"+c.device+
+			" || test $n = 50; do usleep 100000; n=$((n+1)); done; test -b /dev/"+c.device)
 	}
 }
 
@@ -387,7 +433,8 @@ func TestTwoCardsAtOnce(t *testing.T) {
 	slow := &lab.Medium{File: disk(t, 48<<20), Writes: 6e6}
 	gone := &lab.Medium{File: disk(t, 48<<20), Writes: 6e6}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{fast, slow, gone}})
-	r.want(0, stampIt+"/dev/sda /dev/sdb", "All 2 cards are stamped and read back.", "sda stamped: write at", "sdb stamped: write at")
+	r.want(0, stampIt+"/dev/sda /dev/sdb", "All 2 cards are stamped and read back.", "sda stamped: write at",
+		"sdb stamped: write at")
 	holds(t, fast)
 	holds(t, slow)
 	w := r.begin(stampIt+"/dev/sda /dev/sdb /dev/sdc", "sdc write: ")
@@ -406,7 +453,8 @@ func TestStampedCardStarts(t *testing.T) {
 	img := filepath.Join(shared.share, "bootable.img")
 	require.NoError(t, shared.kit.MakeImage(img, line))
 	require.NoError(t, exec.Command("gzip", "-1", img).Run())
-	said := r.want(0, "zipstamp stamp --yes --unchecked /share/bootable.img.gz /dev/mmcblk0", "Stamped and read back", "of the card lie beyond the image; most systems grow into it")
+	said := r.want(0, "zipstamp stamp --yes --unchecked /share/bootable.img.gz /dev/mmcblk0", "Stamped and read back",
+		"of the card lie beyond the image; most systems grow into it")
 	assert.NotContains(t, said, "offers to format", "it has a FAT partition")
 	r.g.Stop() // the power is cut: what was said to be on the card is there
 	console, err := shared.kit.Boot(r.ctx, &lab.Medium{File: slot.File}, true, line)

@@ -29,10 +29,13 @@ func (m *Medium) isSD() bool { return strings.HasPrefix(m.id, "sd") }
 
 // arguments are QEMU's for this medium.
 func (m *Medium) arguments() (args []string) {
-	args = append(args, "-object", text(object{"qom-type": "throttle-group", "id": "pace-" + m.id, "limits": m.limits()}))
+	args = append(args, "-object", text(object{
+		"qom-type": "throttle-group", "id": "pace-" + m.id, "limits": m.limits(),
+	}))
 	node := m.id + "-file"
 	args = append(args, "-blockdev", text(object{
-		"driver": "file", "node-name": node, "filename": m.File, "read-only": m.Locked, "discard": "unmap", "cache": object{"direct": false, "no-flush": true},
+		"driver": "file", "node-name": node, "filename": m.File, "read-only": m.Locked, "discard": "unmap",
+		"cache": object{"direct": false, "no-flush": true},
 	}))
 	if m.FailAt > 0 {
 		failure := object{"event": "none", "iotype": "write", "sector": m.FailAt, "errno": 5, "once": true}
@@ -42,7 +45,11 @@ func (m *Medium) arguments() (args []string) {
 		}))
 		node = m.id + "-bad"
 	}
-	args = append(args, "-blockdev", text(object{"driver": "throttle", "node-name": m.id, "throttle-group": "pace-" + m.id, "file": node, "read-only": m.Locked}))
+	args = append(args, "-blockdev",
+		text(object{
+			"driver": "throttle", "node-name": m.id, "throttle-group": "pace-" + m.id, "file": node,
+			"read-only": m.Locked,
+		}))
 	if m.Away && !m.isSD() {
 		return args
 	}
@@ -66,8 +73,8 @@ func (m *Medium) devices() []object {
 		serial = "LAB-" + strings.ToUpper(m.id)
 	}
 	disk := object{
-		"driver": "scsi-hd", "id": m.id, "drive": m.id, "bus": m.id + "-port.0", "scsi-id": 0, "lun": 0, "serial": serial, "removable": !m.Fixed,
-		"werror": "report", "rerror": "report",
+		"driver": "scsi-hd", "id": m.id, "drive": m.id, "bus": m.id + "-port.0", "scsi-id": 0, "lun": 0,
+		"serial": serial, "removable": !m.Fixed, "werror": "report", "rerror": "report",
 	}
 	for name, value := range map[string]string{"vendor": m.Maker, "product": m.Model} {
 		if value != "" {
@@ -113,7 +120,9 @@ func (g *Guest) Insert(m *Medium) error {
 			return err
 		}
 	}
-	_, err := g.qmp.do("qom-set", object{"path": "/machine/peripheral/" + m.id + "-port", "property": "attached", "value": true})
+	_, err := g.qmp.do("qom-set", object{
+		"path": "/machine/peripheral/" + m.id + "-port", "property": "attached", "value": true,
+	})
 	return err
 }
 

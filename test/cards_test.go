@@ -25,7 +25,8 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	d.card("gone.card", "--claimed", "64MB", "--gone-after", "20MB")
 
 	r := d.want(0, "All 2 cards are stamped and read back.", "stamp", "--yes", osXZ, "tide.card", "ebb.card")
-	r.mentions(t, "repaired: 1 block at byte 4,194,304", "tide.card stamped: write at", "tide.card write: ", "ebb.card write: ")
+	r.mentions(t, "repaired: 1 block at byte 4,194,304", "tide.card stamped: write at", "tide.card write: ",
+		"ebb.card write: ")
 	for _, name := range []string{"tide", "ebb"} {
 		assert.True(t, bytes.Equal(unpack, d.read(name + ".card.data")[:len(unpack)]), name)
 	}
@@ -50,7 +51,9 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	for _, columns := range []uint16{100, 40} {
 		r = d.typed(columns, "a.card b.card\n", "stamp", osXZ, "a.card", "b.card")
 		require.Zero(t, r.status, r.out)
-		for _, says := range []string{"All that is on a.card and b.card will be overwritten", "All 2 cards are stamped"} {
+		for _, says := range []string{
+			"All that is on a.card and b.card will be overwritten", "All 2 cards are stamped",
+		} {
 			assert.Contains(t, plain(r.out), says)
 		}
 		assert.Regexp(t, `(?m)^\s*a\.card write`, r.out)
@@ -61,7 +64,8 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	d.card("small.card", "--claimed", "16MB")
 	before := d.state("a.card.data")
 	d.want(4, "the image does not fit on small.card", "stamp", "--yes", osXZ, "a.card", "small.card")
-	d.want(3, "Nothing was written to a.card b.card.", "stamp", "--yes", "--digest", strings.Repeat("0", 64), osXZ, "a.card", "b.card")
+	d.want(3, "Nothing was written to a.card b.card.", "stamp", "--yes", "--digest", strings.Repeat("0", 64), osXZ,
+		"a.card", "b.card")
 	assert.Equal(t, before, d.state("a.card.data"))
 }
 
@@ -91,7 +95,8 @@ func TestCardsListsThisComputersDisks(t *testing.T) {
 
 	testbed.NeedRoot(t)
 	loop := testbed.Loop(t, testbed.Sparse(t, d.path("x"), 1<<20))
-	d.want(0, loop+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+" it is a loop device, which can be chosen only by its path", "cards", "--all")
+	d.want(0, loop+" 1.05 MB (1,048,576 bytes), loop device on "+d.path("x")+
+		" it is a loop device, which can be chosen only by its path", "cards", "--all")
 	assert.NotContains(t, d.want(0, "", "cards").out, filepath.Base(loop))
 }
 
@@ -104,7 +109,8 @@ func TestWhatToDoNext(t *testing.T) {
 	cmd.Dir = d.dir
 	require.NoError(t, cmd.Run())
 	d.card("x.card", "--claimed", "64MB")
-	d.want(0, "55.6 MB of the card lie beyond the image; most systems grow into it", "stamp", "--yes", "--unchecked", "linux.img", "x.card").
+	d.want(0, "55.6 MB of the card lie beyond the image; most systems grow into it", "stamp", "--yes", "--unchecked",
+		"linux.img", "x.card").
 		mentions(t, "If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
 	d.card("tight.card", "--claimed", "50MB")
 	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", osXZ, "tight.card")

@@ -40,14 +40,16 @@ func TestCheck(t *testing.T) {
 	d.write("cut.img", unpack[:22<<20])
 	d.write("SUMS", []byte("# the club's images\r\n"+sum+" *a.img.gz\r\n"))
 
-	d.want(3, "Nothing was compared", "check", "--must-match", "a.img.gz").mentions(t, "Nothing was compared: no published digest", grouped(sum), grouped(inner), "unpacks to its end")
+	d.want(3, "Nothing was compared", "check", "--must-match", "a.img.gz").mentions(t,
+		"Nothing was compared: no published digest", grouped(sum), grouped(inner), "unpacks to its end")
 	d.want(0, "Nothing was compared", "check", "a.img.gz")
 	d.want(3, `page.img.gz is a web page ("404"), not an image`, "check", "page.img.gz")
 	d.want(3, "cut short: the file ends at byte", "check", "cut.img.gz")
 	d.want(0, "its SHA-256 agrees", "check", "--digest", "SHA256: "+strings.ToUpper(sum[:20])+" "+sum[20:], "a.img.gz")
 	d.want(0, "the SHA-256 of the image in it agrees", "check", "--digest", inner, "a.img.gz")
 	d.want(0, "as in SUMS, line 2, for the file as downloaded", "check", "--sums", "SUMS", "a.img.gz")
-	d.want(3, "is not what was published", "check", "--digest", sum, "--digest", "md5:"+strings.Repeat("0", 32), "a.img.gz").
+	d.want(3, "is not what was published", "check", "--digest", sum, "--digest", "md5:"+strings.Repeat("0", 32),
+		"a.img.gz").
 		mentions(t, "its MD5 differs", "SHA-256 agrees with the digest given")
 	wrong := sum[:40] + "0" + sum[41:]
 	if wrong == sum {
@@ -74,12 +76,14 @@ func TestCheck(t *testing.T) {
 
 	d.write("a.img.gz.md5", []byte("00000000000000000000000000000000\n"))
 	d.want(3, "its MD5 differs", "check", "a.img.gz")
-	d.write("a.img.gz.md5", []byte(fmt.Sprintf("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n%x  a.img.gz\n-----BEGIN PGP SIGNATURE-----\nx\n-----END PGP SIGNATURE-----\n", md5.Sum(packed))))
+	d.write("a.img.gz.md5", []byte(fmt.Sprintf("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n%x  "+
+		"a.img.gz\n-----BEGIN PGP SIGNATURE-----\nx\n-----END PGP SIGNATURE-----\n", md5.Sum(packed))))
 	d.want(3, "its signature is refused", "check", "a.img.gz").mentions(t, "within a.img.gz.md5", "not well formed")
 	d.write("a.img.gz.md5", []byte(fmt.Sprintf("%x\n", md5.Sum(packed))))
 	d.want(0, "is not damaged: its MD5 agrees", "check", "a.img.gz").mentions(t, "It does not show who made it")
 
-	r = d.want(3, "4 images checked: 1 as published, 2 not, 1 with nothing to compare", "check", "a.img.gz", "other.img.gz", "none.img", "page.img.gz")
+	r = d.want(3, "4 images checked: 1 as published, 2 not, 1 with nothing to compare", "check", "a.img.gz",
+		"other.img.gz", "none.img", "page.img.gz")
 	assert.Contains(t, plain(r.out), "error there is no file none.img")
 }
 

@@ -29,8 +29,8 @@ const (
 	udevd   = "/lib/systemd/systemd-udevd"
 )
 
-// TestDesktopHelpsAUserWithoutRights has the real services on a bus of their own: UDisks2 and polkit, with a rule that lets the user nobody
-// do what a person at a desktop may.
+// TestDesktopHelpsAUserWithoutRights has the real services on a bus of their own: UDisks2 and polkit, with a rule that
+// lets the user nobody do what a person at a desktop may.
 func TestDesktopHelpsAUserWithoutRights(t *testing.T) {
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "dbus-daemon", udisksd, polkitd, udevd, "udevadm", "sfdisk", "partx", "mkfs.ext4", "setpriv")
@@ -49,11 +49,14 @@ func TestDesktopHelpsAUserWithoutRights(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s: %s", command, out)
 	}
-	sh("printf '2048,65536,c\\n,,83\\n' | sfdisk -q " + loop + " 2>/dev/null || true; partx -d " + loop + " 2>/dev/null || true; partx -a " + loop + "; mkfs.ext4 -q " + loop + "p1; udevadm settle; mkdir point; mount " + loop + "p1 point")
+	sh("printf '2048,65536,c\\n,,83\\n' | sfdisk -q " + loop + " 2>/dev/null || true; partx -d " + loop +
+		" 2>/dev/null || true; partx -a " + loop + "; mkfs.ext4 -q " + loop +
+		"p1; udevadm settle; mkdir point; mount " + loop + "p1 point")
 	t.Cleanup(func() { _ = exec.Command("umount", d.path("point")).Run(); _ = exec.Command("partx", "-d", loop).Run() })
 	require.Eventually(t, func() bool { // the service has seen it
 		out, _ := exec.Command("dbus-send", "--bus="+d.bus(), "--print-reply", "--dest=org.freedesktop.UDisks2",
-			"/org/freedesktop/UDisks2/block_devices/"+filepath.Base(loop)+"p1", "org.freedesktop.DBus.Introspectable.Introspect").CombinedOutput()
+			"/org/freedesktop/UDisks2/block_devices/"+filepath.Base(loop)+
+				"p1", "org.freedesktop.DBus.Introspectable.Introspect").CombinedOutput()
 		return strings.Contains(string(out), "org.freedesktop.UDisks2.Filesystem")
 	}, 10*time.Second, 100*time.Millisecond)
 	as := func(user uint32, args ...string) run {
@@ -90,9 +93,12 @@ func (d *desk) bus() string { return "unix:path=" + d.path("bus") }
 // startServices starts a bus and the services, for the length of the test.
 func (d *desk) startServices() {
 	t := d.t
-	d.write("bus.conf", []byte(`<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN" "http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd">
+	d.write("bus.conf", []byte(`<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN"
+"http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd">
 <busconfig><type>system</type><listen>`+d.bus()+`</listen><auth>EXTERNAL</auth>
-<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/><allow own="*"/><allow user="*"/></policy></busconfig>`))
+<policy context="default">
+<allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/><allow own="*"/>
+<allow user="*"/></policy></busconfig>`))
 	d.env = append(d.env, "DBUS_SYSTEM_BUS_ADDRESS="+d.bus())
 	const rules = "/etc/polkit-1/rules.d/00-zipstamp-test.rules"
 	require.NoError(t, os.WriteFile(rules, []byte(`polkit.addRule(function(action, subject) {
@@ -110,14 +116,16 @@ func (d *desk) startServices() {
 		start(udevd)
 	}
 	start("dbus-daemon", "--config-file="+d.path("bus.conf"), "--nofork")
-	require.Eventually(t, func() bool { _, err := os.Stat(d.path("bus")); return err == nil }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(d.path("bus")); return err == nil }, 5*time.Second,
+		20*time.Millisecond)
 	require.NoError(t, exec.Command("udevadm", "trigger", "--subsystem-match=block").Run())
 	_ = exec.Command("udevadm", "settle", "--timeout=10").Run()
 	start(polkitd, "--no-debug")
 	start(udisksd)
 	for _, name := range []string{"org.freedesktop.PolicyKit1", "org.freedesktop.UDisks2"} {
 		require.Eventually(t, func() bool {
-			out, _ := exec.Command("dbus-send", "--bus="+d.bus(), "--print-reply", "--dest=org.freedesktop.DBus", "/", "org.freedesktop.DBus.ListNames").Output()
+			out, _ := exec.Command("dbus-send", "--bus="+d.bus(), "--print-reply", "--dest=org.freedesktop.DBus", "/",
+				"org.freedesktop.DBus.ListNames").Output()
 			return strings.Contains(string(out), name)
 		}, 10*time.Second, 100*time.Millisecond, name)
 	}

@@ -52,7 +52,8 @@ func TestStampOntoABlockDevice(t *testing.T) {
 	sh("partx -a " + loop)
 	require.NoError(t, os.Symlink(loop+"p2", d.path("part")))
 	for _, part := range []string{loop + "p2", "part"} {
-		d.want(4, "it is partition 2 of the card "+loop, "stamp", "--yes", osXZ, part).mentions(t, "Next: name the whole card: "+loop)
+		d.want(4, "it is partition 2 of the card "+loop, "stamp", "--yes", osXZ, part).mentions(t,
+			"Next: name the whole card: "+loop)
 	}
 
 	// What is mounted is shown, and unmounted; what keeps it busy is named; nothing is unmounted before the answer.
@@ -63,11 +64,13 @@ func TestStampOntoABlockDevice(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	r = d.typed(80, name+"\n", "stamp", osXZ, loop)
 	require.Equal(t, 4, r.status)
-	r.mentions(t, name+"p1 is mounted at "+d.path("point"), "What is mounted will be unmounted first.", "point is in use", "sleep (process", "has open "+d.path("point/tide"), "with --wait")
+	r.mentions(t, name+"p1 is mounted at "+d.path("point"), "What is mounted will be unmounted first.",
+		"point is in use", "sleep (process", "has open "+d.path("point/tide"), "with --wait")
 	d.typed(80, "no\n", "stamp", osXZ, loop)
 	sh("mountpoint -q point && test -e point/tide && test -e " + loop + "p2")
 	time.AfterFunc(1500*time.Millisecond, func() { _ = reader.Process.Kill(); _ = reader.Wait() })
-	d.want(0, "Stamped and read back", "stamp", "--yes", "--wait", osGzip, loop).mentions(t, "Waiting: "+loop+" is refused: "+d.path("point")+" is in use")
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--wait", osGzip, loop).mentions(t,
+		"Waiting: "+loop+" is refused: "+d.path("point")+" is in use")
 	sh("! mountpoint -q point")
 
 	// Where the image is refused, the card's partitions come back.
@@ -109,7 +112,8 @@ func TestFailingBlockDevice(t *testing.T) {
 	file := testbed.Sparse(t, d.path("card"), 64<<20)
 	loop := testbed.Loop(t, file)
 	require.NoError(t, os.Truncate(file, 30<<20))
-	d.want(5, "", "stamp", "--yes", osXZ, loop).mentions(t, "Not stamped:", "the card has no partition table", "if it fails again, replace the card")
+	d.want(5, "", "stamp", "--yes", osXZ, loop).mentions(t, "Not stamped:", "the card has no partition table",
+		"if it fails again, replace the card")
 }
 
 func TestWithoutRights(t *testing.T) {

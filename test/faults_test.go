@@ -45,7 +45,9 @@ func sectorFault(kind practice.FaultKind, at int64, times int) func(*practice.Sp
 	}
 }
 
-func liar(beyond practice.Beyond, reads practice.Reads, real practice.Size, cache practice.Size, back bool) func(*practice.Spec) {
+func liar(
+	beyond practice.Beyond, reads practice.Reads, real practice.Size, cache practice.Size, back bool,
+) func(*practice.Spec) {
 	return func(s *practice.Spec) {
 		s.Beyond, s.Reads, s.Real, s.Cache, s.WriteBack = beyond, reads, real, cache, back
 	}
@@ -57,21 +59,39 @@ func faults() []fault {
 	all := []fault{
 		{name: "honest", change: func(*practice.Spec) {}},
 		{name: "honest, sectors of 4096 bytes", change: func(s *practice.Spec) { s.Sector = 4096 }},
-		{name: "honest, 32 MiB of memory written back", change: func(s *practice.Spec) { s.Cache, s.WriteBack = 32<<20, true }},
+		{
+			name:   "honest, 32 MiB of memory written back",
+			change: func(s *practice.Spec) { s.Cache, s.WriteBack = 32<<20, true },
+		},
 		{name: "addresses repeat", change: liar(practice.Wrap, "", faultReal, 0, false)},
 		{name: "addresses repeat, the image fits", change: liar(practice.Wrap, "", faultLarge, 0, false)},
 		{name: "addresses repeat, 3 sectors too small", change: liar(practice.Wrap, "", faultClaimed-1536, 0, false)},
-		{name: "addresses repeat, 8 MiB of memory written through", change: liar(practice.Wrap, "", faultReal, 8<<20, false)},
-		{name: "addresses repeat, 16 MiB of memory written back", change: liar(practice.Wrap, "", faultReal, 16<<20, true)},
+		{
+			name:   "addresses repeat, 8 MiB of memory written through",
+			change: liar(practice.Wrap, "", faultReal, 8<<20, false),
+		},
+		{
+			name:   "addresses repeat, 16 MiB of memory written back",
+			change: liar(practice.Wrap, "", faultReal, 16<<20, true),
+		},
 		{name: "loses, reads zeros", change: liar(practice.Drop, practice.Zeros, faultReal, 0, false)},
 		{name: "loses, reads 0xFF", change: liar(practice.Drop, practice.FF, faultReal, 0, false)},
 		{name: "loses, reads noise", change: liar(practice.Drop, practice.Noise, faultReal, 0, false)},
 		{name: "loses, reads noise that differs", change: liar(practice.Drop, practice.Changing, faultReal, 0, false)},
 		{name: "loses, reads what was written last", change: liar(practice.Drop, practice.Last, faultReal, 0, false)},
 		{name: "loses, the image fits", change: liar(practice.Drop, practice.Zeros, faultLarge, 0, false)},
-		{name: "loses, 8 MiB of memory written through", change: liar(practice.Drop, practice.Zeros, faultReal, 8<<20, false)},
-		{name: "loses, 32 MiB of memory written through", change: liar(practice.Drop, practice.Zeros, faultReal, 32<<20, false)},
-		{name: "loses, 32 MiB of memory written back", change: liar(practice.Drop, practice.Zeros, faultReal, 32<<20, true)},
+		{
+			name:   "loses, 8 MiB of memory written through",
+			change: liar(practice.Drop, practice.Zeros, faultReal, 8<<20, false),
+		},
+		{
+			name:   "loses, 32 MiB of memory written through",
+			change: liar(practice.Drop, practice.Zeros, faultReal, 32<<20, false),
+		},
+		{
+			name:   "loses, 32 MiB of memory written back",
+			change: liar(practice.Drop, practice.Zeros, faultReal, 32<<20, true),
+		},
 		{name: "keeps anything until it is full", change: liar(practice.Lazy, practice.Zeros, faultReal, 0, false)},
 		{name: "keeps anything, loses the oldest", change: liar(practice.Oldest, practice.Zeros, faultReal, 0, false)},
 		{name: "keeps its ends", change: liar(practice.Ends, practice.Zeros, faultReal, 0, false)},
@@ -117,8 +137,14 @@ func faults() []fault {
 			require.NoError(t, lock.Take(f))
 			t.Cleanup(func() { f.Close() })
 		}},
-		{name: "the card's file is gone", around: func(t *testing.T, d *desk) { require.NoError(t, os.Remove(d.path("a.card.data"))) }},
-		{name: "the card's file was cut short", around: func(t *testing.T, d *desk) { require.NoError(t, os.Truncate(d.path("a.card.data"), 5<<20)) }},
+		{
+			name:   "the card's file is gone",
+			around: func(t *testing.T, d *desk) { require.NoError(t, os.Remove(d.path("a.card.data"))) },
+		},
+		{
+			name:   "the card's file was cut short",
+			around: func(t *testing.T, d *desk) { require.NoError(t, os.Truncate(d.path("a.card.data"), 5<<20)) },
+		},
 	}
 	for i := range all {
 		if all[i].change == nil {
@@ -142,7 +168,8 @@ var faultCommands = []struct {
 	{"gauge restore", []string{"gauge", "restore", "--yes", "--json", "a.card"}},
 }
 
-// faultOS is the image of the matrix, and oldOS what the card holds before: a partition table, one partition, and noise.
+// faultOS is the image of the matrix, and oldOS what the card holds before: a partition table, one partition, and
+// noise.
 var (
 	faultOS = sync.OnceValue(func() []byte { return noiseOS(5) })
 	oldOS   = sync.OnceValue(func() []byte { return noiseOS(6) })
@@ -152,14 +179,19 @@ func noiseOS(seed byte) []byte {
 	img := make([]byte, faultImage)
 	r := rand.NewChaCha8([32]byte{seed})
 	_, _ = r.Read(img)
-	table := layout.MBR(0x5a17a000+uint32(seed), layout.Partition{Type: 0x83, Start: 2048, Sectors: (faultImage - 1<<20) / 512})
+	table := layout.MBR(0x5a17a000+uint32(seed), layout.Partition{
+		Type: 0x83, Start: 2048, Sectors: (faultImage - 1<<20) / 512,
+	})
 	copy(img, table[:])
 	return img
 }
 
 // bare is a card without what goes wrong with it: only how it keeps what is written.
 func bare(s practice.Spec) practice.Spec {
-	return practice.Spec{Version: practice.Version, Backing: s.Backing, Sector: s.Sector, Claimed: s.Claimed, Real: s.Real, Beyond: s.Beyond, Reads: s.Reads}
+	return practice.Spec{
+		Version: practice.Version, Backing: s.Backing, Sector: s.Sector, Claimed: s.Claimed, Real: s.Real,
+		Beyond: s.Beyond, Reads: s.Reads,
+	}
 }
 
 // insertFault makes the card of a row, which holds the image, as far as it can.
@@ -183,7 +215,8 @@ func insertFault(t *testing.T, d *desk, f fault) (spec, whole practice.Spec) {
 // onCard is what a card has, up to 40 MiB.
 func onCard(t *testing.T, s practice.Spec) []byte {
 	c, err := practice.OpenToRead(s)
-	for try := 0; errors.Is(err, lock.ErrHeld) && try < 20; try++ { // a program that is just being started has what is open here, for a moment
+	// a program that is just being started has what is open here, for a moment
+	for try := 0; errors.Is(err, lock.ErrHeld) && try < 20; try++ {
 		time.Sleep(10 * time.Millisecond)
 		c, err = practice.OpenToRead(s)
 	}
@@ -287,7 +320,9 @@ func cell(t *testing.T, f fault, column int) string {
 	}
 	state := left(before, after)
 	// What no cell may say.
-	if state == looksWhole && slices.ContainsFunc(spec.Faults, func(f practice.Fault) bool { return f.Kind == practice.FailWrite && f.Sector == 0 }) {
+	if state == looksWhole && slices.ContainsFunc(spec.Faults, func(f practice.Fault) bool {
+		return f.Kind == practice.FailWrite && f.Sector == 0
+	}) {
 		state = "its first sector as it was" // it can't be taken away
 	}
 	if (state == "test data" || state == butForPlaces) && len(d.left("state/zipstamp/journals")) > 0 {
@@ -295,7 +330,8 @@ func cell(t *testing.T, f fault, column int) string {
 	}
 	assert.NotEqual(t, looksWhole, state, "%s: %s", f.name, command.name)
 	if command.name != "gauge whole" && verdict != "refused" {
-		assert.NotEqual(t, "test data", state, "%s: %s: the stamps of a test, and what stood there is saved nowhere", f.name, command.name)
+		assert.NotEqual(t, "test data", state, "%s: %s: the stamps of a test, and what stood there is saved nowhere",
+			f.name, command.name)
 	}
 	assert.NotEqual(t, butForPlaces, state, "%s: %s: what stood there is saved nowhere", f.name, command.name)
 	if verdict == "good" && command.name == "stamp" {
@@ -319,7 +355,10 @@ func specText(t *testing.T, s practice.Spec) []byte {
 // faultFiles are the images and the sums file, made once, which all cells share.
 var faultFiles = sync.OnceValue(func() map[string]string {
 	files := map[string]string{}
-	for name, text := range map[string][]byte{"os.img": faultOS(), "old.img": oldOS(), "SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n", sha256.Sum256(faultOS()))} {
+	for name, text := range map[string][]byte{
+		"os.img": faultOS(), "old.img": oldOS(),
+		"SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n", sha256.Sum256(faultOS())),
+	} {
 		files[name] = filepath.Join(filepath.Dir(program), name)
 		if err := os.WriteFile(files[name], text, 0o644); err != nil {
 			panic(err)
@@ -380,7 +419,8 @@ func TestFaults(t *testing.T) {
 			continue
 		}
 		if i >= len(old) || i >= len(now) || old[i] != now[i] {
-			assert.Equal(t, at(old, i), at(now, i), "docs/faults.md: run it with ZIPSTAMP_WRITE=1, and look at what changed")
+			assert.Equal(t, at(old, i), at(now, i),
+				"docs/faults.md: run it with ZIPSTAMP_WRITE=1, and look at what changed")
 		}
 	}
 }

@@ -96,8 +96,8 @@ func TestGaugeRealDevices(t *testing.T) {
 	d.want(0, "holds what it claims", "gauge", "whole", "--yes", device)
 }
 
-// TestInterruptedWholeOfOneOfTwins: of two cards that say the same of themselves, the test of one goes on, also under another name, after the other was
-// tested; and when it has ended, it is not carried on again.
+// TestInterruptedWholeOfOneOfTwins: of two cards that say the same of themselves, the test of one goes on, also under
+// another name, after the other was tested; and when it has ended, it is not carried on again.
 func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
 	t.Parallel()
 	testbed.NeedRoot(t)
@@ -108,7 +108,8 @@ func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
 		d.write(name, nil)
 		require.NoError(t, os.Truncate(d.path(name), size))
 	}
-	ebb, flood := testbed.Loop(t, d.path("ebb.img"), "--direct-io=on"), testbed.Loop(t, d.path("flood.img"), "--direct-io=on")
+	ebb, flood := testbed.Loop(t, d.path("ebb.img"), "--direct-io=on"), testbed.Loop(t, d.path("flood.img"),
+		"--direct-io=on")
 	renamed := testbed.Loop(t, d.path("ebb.img"), "--direct-io=on")
 	var r run
 	for range 5 { // on a busy computer, it may have ended before it is interrupted
@@ -128,7 +129,8 @@ func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
 	assert.NotContains(t, plain(r.err), "was interrupted", "that test has ended")
 }
 
-// TestSpaceThatChanges fills the free space of a card while another program takes some of it, or writes over what was written.
+// TestSpaceThatChanges fills the free space of a card while another program takes some of it, or writes over what was
+// written.
 func TestSpaceThatChanges(t *testing.T) {
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "fallocate")

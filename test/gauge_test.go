@@ -62,18 +62,49 @@ func TestGaugeTellsGoodCardsFromBad(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{[]string{"spots", "good.card"}, 0, []string{"good.card seems to hold what it claims", "a card that lacks more than 0.5 % of its size would have been found in 98 of 100 tests", "Only gauge whole can find that out"}},
-		{[]string{"spots", "wraps.card"}, 6, []string{"counterfeit: it holds 77.0 MB of the 512 MB", "overwrites what is there", "76,999,680", "repeats", "receipts export"}},
-		{[]string{"spots", "drops.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB", "is lost", "bytes of 0xFF", "48,000,000"}},
+		{
+			[]string{"spots", "good.card"},
+			0,
+			[]string{
+				"good.card seems to hold what it claims",
+				"a card that lacks more than 0.5 % of its size would have been found in 98 of 100 tests",
+				"Only gauge whole can find that out",
+			},
+		},
+		{
+			[]string{"spots", "wraps.card"},
+			6,
+			[]string{
+				"counterfeit: it holds 77.0 MB of the 512 MB", "overwrites what is there", "76,999,680", "repeats",
+				"receipts export",
+			},
+		},
+		{
+			[]string{"spots", "drops.card"},
+			6,
+			[]string{"counterfeit: it holds 48.0 MB of the 512 MB", "is lost", "bytes of 0xFF", "48,000,000"},
+		},
 		{[]string{"spots", "ends.card"}, 6, []string{"holds 48.0 MB, 24.0 MB at its start and 24.0 MB at its end"}},
 		{[]string{"spots", "lazy.card"}, 0, []string{"would pass this test too"}},
 		{[]string{"spots", "worn.card"}, 6, []string{"faulty", "3 sectors have wrong bits (3 bits in all)"}},
 		{[]string{"spots", "shaky.card", "--places", "50"}, 0, nil}, // the one time was when it was saved
-		{[]string{"whole", "--yes", "good.card"}, 0, []string{"holds what it claims: all 64.0 MB were written and read back right", "marks met"}},
+		{
+			[]string{"whole", "--yes", "good.card"},
+			0,
+			[]string{"holds what it claims: all 64.0 MB were written and read back right", "marks met"},
+		},
 		{[]string{"whole", "--yes", "wraps.card"}, 6, []string{"76,999,680"}},
 		{[]string{"whole", "--yes", "fresh.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB"}},
-		{[]string{"whole", "--yes", "--to-the-end", "drops.card"}, 6, []string{"counterfeit: it holds 48.0 MB of the 512 MB"}},
-		{[]string{"whole", "--yes", "--first", "32MB", "drops.card"}, 0, []string{"The first 32.0 MB of drops.card hold what is written", "The other 480 MB were not tested"}},
+		{
+			[]string{"whole", "--yes", "--to-the-end", "drops.card"},
+			6,
+			[]string{"counterfeit: it holds 48.0 MB of the 512 MB"},
+		},
+		{
+			[]string{"whole", "--yes", "--first", "32MB", "drops.card"},
+			0,
+			[]string{"The first 32.0 MB of drops.card hold what is written", "The other 480 MB were not tested"},
+		},
 		{[]string{"whole", "--yes", "worn.card"}, 6, []string{"3 sectors have wrong bits"}},
 		{[]string{"whole", "--yes", "reader.card"}, 5, []string{"no result beyond 48.0 MB", "another reader"}},
 	} {
@@ -112,7 +143,8 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 	assert.NotEmpty(t, g["reads"].(map[string]any)["histogram"])
 	tried := g["tried"].(float64)
 	assert.Greater(t, tried, 800.0)
-	assert.Less(t, tried, g["writes"].(map[string]any)["count"].(float64), "they are written twice: to try them, and to put back what was there")
+	assert.Less(t, tried, g["writes"].(map[string]any)["count"].(float64),
+		"they are written twice: to try them, and to put back what was there")
 	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*gauge-spots-liar.card.json"))
 	require.NoError(t, err)
 	require.Len(t, files, 1)
@@ -120,7 +152,8 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 	require.NoError(t, err)
 	assert.JSONEq(t, r.out, string(text))
 	d.want(0, "Exported", "receipts", "export", "liar.html", files[0])
-	assert.Contains(t, string(d.read("liar.html")), fmt.Sprintf("Some %.0f places all over the card were chosen", tried))
+	assert.Contains(t, string(d.read("liar.html")),
+		fmt.Sprintf("Some %.0f places all over the card were chosen", tried))
 	d.want(0, "", "gauge", "whole", "--yes", "--first", "16MB", "--receipt", "mine.json", "liar.card")
 	var mine map[string]any
 	require.NoError(t, json.Unmarshal(d.read("mine.json"), &mine))
@@ -180,12 +213,14 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 		defer d.write("a.card", good)
 		cmd := d.command("gauge", "spots", "a.card")
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) },
+			30*time.Second, 10*time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait()
 	}
 	kill()
-	r := d.want(0, "A test was interrupted, and what it had saved has not been put back yet", "gauge", "restore", "--list")
+	r := d.want(0, "A test was interrupted, and what it had saved has not been put back yet", "gauge", "restore",
+		"--list")
 	assert.Contains(t, r.out, "a.card")
 	// Another card of the same size is not taken for it.
 	d.card("b.card", "--claimed", "64MB")
@@ -209,7 +244,9 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Contains(t, kept["error"], "1 did not take it, and what belongs there stays saved")
 	assert.Equal(t, float64(5), doc["exit"])
 	broken("read")
-	d.want(5, "8 sectors to be put back can't be read; what belongs there stays saved", "gauge", "restore", "a.card").mentions(t, "try it in another reader")
+	r = d.want(5, "8 sectors to be put back can't be read; what belongs there stays saved", "gauge", "restore",
+		"a.card")
+	r.mentions(t, "try it in another reader")
 	broken("write")
 	d.want(0, "has not been put back yet", "gauge", "restore", "--list")
 	d.want(6, "1 did not take it", "gauge", "spots", "a.card")
@@ -219,7 +256,8 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Equal(t, before, d.sum("a.card"))
 
 	kill()
-	d.want(0, "The saved data is deleted when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz", "a.card")
+	d.want(0, "The saved data is deleted when the card is overwritten", "stamp", "--yes", "saltmarsh-os.img.xz",
+		"a.card")
 	d.want(0, "There is nothing to put back", "gauge", "restore")
 
 	kill()
@@ -230,7 +268,8 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	d.want(0, "There is nothing to put back", "gauge", "restore")
 }
 
-// TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what could not be put back stays saved.
+// TestShakyCardIsPutRightInAnotherReader has a card, or a reader, of which every third write fails: what could not be
+// put back stays saved.
 func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -246,7 +285,8 @@ func TestShakyCardIsPutRightInAnotherReader(t *testing.T) {
 	assert.Equal(t, before, d.sum("a.card"))
 }
 
-// TestGaugeAsksBeforeWhatIsLost has the card's name typed before its contents are lost, and offers what an interrupted test had saved.
+// TestGaugeAsksBeforeWhatIsLost has the card's name typed before its contents are lost, and offers what an interrupted
+// test had saved.
 func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -269,10 +309,12 @@ func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
 	before = d.fill("a.card", 64_000_000)
 	cmd := d.command("gauge", "spots", "a.card")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) },
+		30*time.Second, 10*time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait() // it was killed
-	out := d.answers(t, []string{"Put it back first?", "yes\n", "anything else to leave", "no\n"}, "gauge", "whole", "a.card")
+	out := d.answers(t, []string{"Put it back first?", "yes\n", "anything else to leave", "no\n"}, "gauge", "whole",
+		"a.card")
 	assert.Contains(t, out, "what it had saved of the card has not been put back")
 	assert.Contains(t, out, "put back")
 	assert.Equal(t, before, d.sum("a.card"))
@@ -305,7 +347,8 @@ func (d *desk) answers(t *testing.T, dialogue []string, args ...string) string {
 	return plain(ansi.Strip(seen.String()))
 }
 
-// TestClosedTerminalPutsBack ends a test, and a measurement, as a terminal does that is closed, and as a person does: all is put back.
+// TestClosedTerminalPutsBack ends a test, and a measurement, as a terminal does that is closed, and as a person does:
+// all is put back.
 func TestClosedTerminalPutsBack(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -314,7 +357,8 @@ func TestClosedTerminalPutsBack(t *testing.T) {
 	for _, signal := range []os.Signal{syscall.SIGHUP, syscall.SIGINT, syscall.SIGTERM} {
 		cmd := d.command("gauge", "spots", "a.card")
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) }, 30*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { return bytes.HasPrefix(d.head("a.card.data"), []byte("SaltMark")) },
+			30*time.Second, 10*time.Millisecond)
 		require.NoError(t, cmd.Process.Signal(signal))
 		_ = cmd.Wait() // the status tells
 		assert.Equal(t, 130, cmd.ProcessState.ExitCode(), signal)
@@ -369,7 +413,8 @@ func TestInterruptedWholeIsCarriedOn(t *testing.T) {
 	assert.Contains(t, plain(r.out), "was interrupted, and came to no result")
 	assert.Contains(t, plain(r.out), "can be carried on")
 	start := time.Now()
-	r = interrupt(func() bool { return time.Since(start) > 2600*time.Millisecond }, "a.card") // while it reads, unless this computer is slow
+	// while it reads, unless this computer is slow
+	r = interrupt(func() bool { return time.Since(start) > 2600*time.Millisecond }, "a.card")
 	assert.Equal(t, 130, r.status, r.out)
 	assert.Contains(t, plain(r.out), "it is carried on from")
 	again := d.want(0, "it is carried on from", "gauge", "whole", "--yes", "a.card")

@@ -20,7 +20,8 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// TestCardThatWasUsedMeanwhileIsNotAccused interrupts a test of an honest card, has something else write to it, and carries the test on.
+// TestCardThatWasUsedMeanwhileIsNotAccused interrupts a test of an honest card, has something else write to it, and
+// carries the test on.
 func TestCardThatWasUsedMeanwhileIsNotAccused(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
@@ -43,7 +44,9 @@ func TestUnusableDigestIsNothingToCompare(t *testing.T) {
 	d.card("a.card", "--claimed", "64MB")
 	before := d.read("a.card.data")
 	short := strings.Repeat("a", 63)
-	for _, command := range []string{"cat " + osGzip + " | %s stamp --yes --digest %s - a.card", "%s stamp --yes --digest %s " + osGzip + " a.card"} {
+	for _, command := range []string{
+		"cat " + osGzip + " | %s stamp --yes --digest %s - a.card", "%s stamp --yes --digest %s " + osGzip + " a.card",
+	} {
 		cmd := exec.Command("sh", "-c", fmt.Sprintf(command, program, short))
 		cmd.Dir, cmd.Env = d.dir, d.env
 		out, _ := cmd.CombinedOutput()
@@ -72,7 +75,13 @@ func TestPlainFilesThatAreNoCards(t *testing.T) {
 	d.write("raw.img.sha256", []byte(strings.Repeat("ab", 32)+"  raw.img\n"))
 	for _, name := range []string{"club.db", "machine.qcow", "song.bin", "photo.raw", "random.bin", "raw.img"} {
 		before := d.read(name)
-		for _, args := range [][]string{{"stamp", "--yes", osXZ, name}, {"blank", "--yes", name}, {"gauge", "whole", "--yes", name}, {"gauge", "spots", "--yes", name}, {"pace", "--yes", name}} {
+		for _, args := range [][]string{
+			{"stamp", "--yes", osXZ, name},
+			{"blank", "--yes", name},
+			{"gauge", "whole", "--yes", name},
+			{"gauge", "spots", "--yes", name},
+			{"pace", "--yes", name},
+		} {
 			r := d.zipstamp(args...)
 			require.Equal(t, 4, r.status, "%v: %s", args, r.out+r.err)
 		}
@@ -84,7 +93,8 @@ func TestPlainFilesThatAreNoCards(t *testing.T) {
 	d.want(0, "Stamped", "stamp", "--yes", osXZ, "zeros.img")                 // a receipt knows it as a card
 }
 
-// TestReadingACardMakesNothing has cards whose file is not theirs: commands that read neither make it nor make it longer, and those that write refuse it.
+// TestReadingACardMakesNothing has cards whose file is not theirs: commands that read neither make it nor make it
+// longer, and those that write refuse it.
 func TestReadingACardMakesNothing(t *testing.T) {
 	d := newDesk(t, osXZ, demo.Sums)
 	d.write("diary.txt", []byte("low water at noon"))
@@ -103,7 +113,8 @@ func TestReadingACardMakesNothing(t *testing.T) {
 	d.want(4, "must lie beside that of the card", "stamp", "--yes", osXZ, "far.card")
 }
 
-// TestNothingOfTheRunIsTheCard has the image behind the card's loop device, by one and by two of them, and what the program keeps on the card.
+// TestNothingOfTheRunIsTheCard has the image behind the card's loop device, by one and by two of them, and what the
+// program keeps on the card.
 func TestNothingOfTheRunIsTheCard(t *testing.T) {
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount")
@@ -116,7 +127,8 @@ func TestNothingOfTheRunIsTheCard(t *testing.T) {
 	require.True(t, bytes.Equal(img, d.read("os.img")))
 
 	// The card's file lies on a file system whose own loop device is kept in the image.
-	out, err := exec.Command("sh", "-ec", fmt.Sprintf("truncate -s 200M %[1]s/outer.img; mkfs.ext4 -q %[1]s/outer.img; mkdir -p %[1]s/in", d.dir)).CombinedOutput()
+	make := fmt.Sprintf("truncate -s 200M %[1]s/outer.img; mkfs.ext4 -q %[1]s/outer.img; mkdir -p %[1]s/in", d.dir)
+	out, err := exec.Command("sh", "-ec", make).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	outer := testbed.Loop(t, d.path("outer.img"))
 	mount := func(dev, point string) {
@@ -137,7 +149,8 @@ func TestNothingOfTheRunIsTheCard(t *testing.T) {
 	require.NoError(t, err, "it is still mounted")
 }
 
-// TestJournalThatIsDamagedAtItsEnd has a wrong bit in its last batch: what is sound is put back, and that something was lost is said.
+// TestJournalThatIsDamagedAtItsEnd has a wrong bit in its last batch: what is sound is put back, and that something was
+// lost is said.
 func TestJournalThatIsDamagedAtItsEnd(t *testing.T) {
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB", "--gone-after", "9MB")
@@ -172,7 +185,8 @@ func TestTestThatRunsKeepsItsJournal(t *testing.T) {
 	d.card("a.card", "--claimed", "64MB", "--write-rate", "4MB/s")
 	cmd := d.command("gauge", "spots", "--yes", "a.card")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return len(d.left("state/zipstamp/journals")) > 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(d.left("state/zipstamp/journals")) > 0 }, 20*time.Second,
+		10*time.Millisecond)
 	require.Eventually(t, func() bool {
 		r := d.zipstamp("gauge", "restore", "--list")
 		return strings.Contains(r.out, "a.card")
@@ -234,7 +248,8 @@ func homeOf(t *testing.T, uid string) string {
 	return fields[5]
 }
 
-// TestEndsThatAreAskedFor has a second signal, SIGQUIT, a pipe that nobody reads to its end, and a pipe in the place of a sums file.
+// TestEndsThatAreAskedFor has a second signal, SIGQUIT, a pipe that nobody reads to its end, and a pipe in the place of
+// a sums file.
 func TestEndsThatAreAskedFor(t *testing.T) {
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("a.card", "--claimed", "64MB", "--write-rate", "5MB/s", "--latency", "20ms")
@@ -273,7 +288,8 @@ func TestEndsThatAreAskedFor(t *testing.T) {
 func TestMakesNoPromiseBeyondWhatWasTested(t *testing.T) {
 	d := newDesk(t)
 	d.card("liar.card", "--claimed", "256MB", "--real", "60MB", "--beyond", "drop")
-	d.want(0, "The first 20.0 MB of liar.card hold what is written", "gauge", "whole", "--yes", "--first", "20MB", "liar.card")
+	d.want(0, "The first 20.0 MB of liar.card hold what is written", "gauge", "whole", "--yes", "--first", "20MB",
+		"liar.card")
 	d.want(0, "seems to hold", "gauge", "spots", "--yes", "--first", "20MB", "liar.card")
 	list := plain(d.want(0, "", "receipts", "list").out)
 	assert.Contains(t, list, "gauge whole liar.card: first 20.0 MB good")

@@ -17,8 +17,9 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// TestKilledAtAnyMoment kills the program at random moments of each job, or cuts the card's power, and compares what is on the card: no card looks as if it could start a board and can't, nothing that was to be
-// put back is lost, and the same command, or the one that it names, comes to its end afterwards.
+// TestKilledAtAnyMoment kills the program at random moments of each job, or cuts the card's power, and compares what is
+// on the card: no card looks as if it could start a board and can't, nothing that was to be put back is lost, and the
+// same command, or the one that it names, comes to its end afterwards.
 func TestKilledAtAnyMoment(t *testing.T) {
 	seed := testbed.Seed(t)
 	jobs := map[string]struct {
@@ -28,16 +29,45 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		lasts  time.Duration // to its end, or somewhat longer
 		good   func(t *testing.T, d *desk, whole practice.Spec, before []byte)
 	}{
-		"stamp": {[]string{"stamp", "--yes", "os.img", "a.card"}, []string{"stamp", "--yes", "os.img", "a.card"}, 80 << 20, 1500 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
-			assert.Equal(t, "the image", left(before, onCard(t, whole)))
-		}},
-		"whole": {[]string{"gauge", "whole", "--yes", "a.card"}, []string{"gauge", "whole", "--yes", "a.card"}, 128 << 20, 1500 * time.Millisecond, func(*testing.T, *desk, practice.Spec, []byte) {}},
-		"blank": {[]string{"blank", "--yes", "a.card"}, []string{"blank", "--yes", "a.card"}, 4 << 20, 300 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
-			assert.Equal(t, "an empty file system", left(before, onCard(t, whole)))
-		}},
-		"spots":   {[]string{"gauge", "spots", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 64 << 20, 1500 * time.Millisecond, asItWas},
-		"pace":    {[]string{"pace", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 40 << 20, 1500 * time.Millisecond, asItWas},
-		"restore": {[]string{"gauge", "restore", "--yes", "a.card"}, []string{"gauge", "restore", "--yes"}, 32 << 20, 1500 * time.Millisecond, asItWas},
+		"stamp": {
+			[]string{"stamp", "--yes", "os.img", "a.card"},
+			[]string{"stamp", "--yes", "os.img", "a.card"},
+			80 << 20, 1500 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
+				assert.Equal(t, "the image", left(before, onCard(t, whole)))
+			},
+		},
+		"whole": {
+			[]string{"gauge", "whole", "--yes", "a.card"},
+			[]string{"gauge", "whole", "--yes", "a.card"},
+			128 << 20,
+			1500 * time.Millisecond, func(*testing.T, *desk, practice.Spec, []byte) {},
+		},
+		"blank": {
+			[]string{"blank", "--yes", "a.card"},
+			[]string{"blank", "--yes", "a.card"},
+			4 << 20,
+			300 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
+				assert.Equal(t, "an empty file system", left(before, onCard(t, whole)))
+			},
+		},
+		"spots": {
+			[]string{"gauge", "spots", "--yes", "a.card"},
+			[]string{"gauge", "restore", "--yes"},
+			64 << 20,
+			1500 * time.Millisecond, asItWas,
+		},
+		"pace": {
+			[]string{"pace", "--yes", "a.card"},
+			[]string{"gauge", "restore", "--yes"},
+			40 << 20,
+			1500 * time.Millisecond, asItWas,
+		},
+		"restore": {
+			[]string{"gauge", "restore", "--yes", "a.card"},
+			[]string{"gauge", "restore", "--yes"},
+			32 << 20,
+			1500 * time.Millisecond, asItWas,
+		},
 	}
 	for name, job := range jobs {
 		t.Run(name, func(t *testing.T) {
@@ -52,7 +82,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				f := fault{change: func(s *practice.Spec) { s.WriteRate, s.ReadRate = 300e6, 600e6 }}
 				if r.IntN(3) == 0 {
 					f.change = func(s *practice.Spec) {
-						s.WriteRate, s.ReadRate, s.Real, s.Beyond = 300e6, 600e6, 70<<20, []practice.Beyond{practice.Wrap, practice.Drop}[r.IntN(2)]
+						s.WriteRate, s.ReadRate, s.Real, s.Beyond = 300e6, 600e6, 70<<20, []practice.Beyond{
+							practice.Wrap, practice.Drop,
+						}[r.IntN(2)]
 					}
 				}
 				spec, whole := insertFault(t, d, f)
@@ -126,8 +158,8 @@ func (d *desk) left(folder string) (names []string) {
 	return names
 }
 
-// TestPaceUndoesNoRestore measures a card whose addresses repeat and that stores late: what is read at one address may still be what stood there before something was put back
-// under another.
+// TestPaceUndoesNoRestore measures a card whose addresses repeat and that stores late: what is read at one address may
+// still be what stood there before something was put back under another.
 func TestPaceUndoesNoRestore(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)

@@ -48,7 +48,8 @@ func TestMain(m *testing.M) {
 	}
 	unpack = demo.Image()
 	flag.Parse()
-	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue { // most of the time the programs wait for their cards
+	// most of the time the programs wait for their cards
+	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
 		_ = flag.Set("test.parallel", strconv.Itoa(3*runtime.GOMAXPROCS(0)))
 	}
 	code := m.Run()
@@ -71,7 +72,8 @@ func newDesk(t *testing.T, files ...string) *desk {
 		require.NoError(t, err)
 		d.write(f, text)
 	}
-	d.env = append(os.Environ(), "HOME="+d.dir, "XDG_STATE_HOME="+d.path("state"), "XDG_CONFIG_HOME="+d.path("config"), "LANG=C.UTF-8", "TERM=xterm-256color",
+	d.env = append(os.Environ(), "HOME="+d.dir, "XDG_STATE_HOME="+d.path("state"), "XDG_CONFIG_HOME="+d.path("config"),
+		"LANG=C.UTF-8", "TERM=xterm-256color",
 		"SUDO_UID=", "SUDO_GID=", "ZIPSTAMP_RECEIPTS=", "ZIPSTAMP_REPAIRS=", "ZIPSTAMP_READ_BACK=")
 	return d
 }

@@ -15,24 +15,34 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// TestEveryPackingIsStamped packs an image with the reference tools, publishes it with their digest commands, and stamps
-// it onto cards with sectors of both sizes. Its length is no whole number of sectors.
+// TestEveryPackingIsStamped packs an image with the reference tools, publishes it with their digest commands, and
+// stamps it onto cards with sectors of both sizes. Its length is no whole number of sectors.
 func TestEveryPackingIsStamped(t *testing.T) {
 	t.Parallel()
 	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
 	img := unpack[:9<<20+77]
 	for name, c := range map[string]struct{ commands, file, packing string }{
-		"raw":            {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
-		"xz, in blocks":  {"xz -kT2 --block-size=1MiB disk.img; sha512sum disk.img.xz > SHA512SUMS", "disk.img.xz", "xz"},
-		"gzip":           {"gzip -k disk.img; sha256sum --tag disk.img.gz > disk.img.gz.sha256sum", "disk.img.gz", "gzip"},
-		"zstd":           {"zstd -q disk.img; sha1sum disk.img.zst > CHECKSUM", "disk.img.zst", "zstd"},
-		"bzip2":          {"bzip2 -k disk.img; sha384sum disk.img.bz2 > sha384sums.txt", "disk.img.bz2", "bzip2"},
-		"zip":            {"mkdir os; mv disk.img os; echo hi > os/readme.txt; zip -qr os.zip os; (cd os; sha224sum disk.img) > os.zip.sha224", "os.zip", "zip"},
-		"7z":             {"7z a os.7z disk.img; sha256sum os.7z > SHA256SUMS", "os.7z", "7z"},
-		"lz4":            {"lz4 -q disk.img disk.img.lz4; sha256sum disk.img > SHA256SUMS", "disk.img.lz4", "lz4"},
-		"tar, packed":    {"tar cJf os.tar.xz disk.img; sha256sum os.tar.xz > SHA256SUMS", "os.tar.xz", "tar in xz"},
-		"packed, zipped": {"xz -k disk.img; zip -q os.zip disk.img.xz; sha256sum disk.img.xz disk.img > SHA256SUMS", "os.zip", "xz in zip"},
-		"another name":   {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
+		"raw": {"sha256sum disk.img > SHA256SUMS", "disk.img", "raw"},
+		"xz, in blocks": {
+			"xz -kT2 --block-size=1MiB disk.img; sha512sum disk.img.xz > SHA512SUMS", "disk.img.xz", "xz",
+		},
+		"gzip": {
+			"gzip -k disk.img; sha256sum --tag disk.img.gz > disk.img.gz.sha256sum", "disk.img.gz", "gzip",
+		},
+		"zstd":  {"zstd -q disk.img; sha1sum disk.img.zst > CHECKSUM", "disk.img.zst", "zstd"},
+		"bzip2": {"bzip2 -k disk.img; sha384sum disk.img.bz2 > sha384sums.txt", "disk.img.bz2", "bzip2"},
+		"zip": {
+			"mkdir os; mv disk.img os; echo hi > os/readme.txt; zip -qr os.zip os; (cd os; sha224sum disk.img) > " +
+				"os.zip.sha224", "os.zip", "zip",
+		},
+		"7z":          {"7z a os.7z disk.img; sha256sum os.7z > SHA256SUMS", "os.7z", "7z"},
+		"lz4":         {"lz4 -q disk.img disk.img.lz4; sha256sum disk.img > SHA256SUMS", "disk.img.lz4", "lz4"},
+		"tar, packed": {"tar cJf os.tar.xz disk.img; sha256sum os.tar.xz > SHA256SUMS", "os.tar.xz", "tar in xz"},
+		"packed, zipped": {
+			"xz -k disk.img; zip -q os.zip disk.img.xz; sha256sum disk.img.xz disk.img > SHA256SUMS", "os.zip",
+			"xz in zip",
+		},
+		"another name": {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := newDesk(t)
@@ -76,7 +86,8 @@ func TestArchiveWithSeveralImages(t *testing.T) {
 	d.want(2, `has no member "os"`, stamp("--member", "os")...)
 	d.want(0, "brindle-3/os.img in os.zip, 6.29 MB", stamp("--member", "brindle-3/os.img")...)
 	assert.True(t, bytes.Equal(large, d.read("x.card.data")[:len(large)]))
-	d.want(0, "Nothing was compared", "check", "--member", "brindle-2/os.img", "os.zip").mentions(t, "unpacks to 5.24 MB")
+	d.want(0, "Nothing was compared", "check", "--member", "brindle-2/os.img", "os.zip").mentions(t,
+		"unpacks to 5.24 MB")
 }
 
 func TestHelpVersionAndCompletion(t *testing.T) {
@@ -102,8 +113,8 @@ func TestHelpVersionAndCompletion(t *testing.T) {
 	assert.Contains(t, d.want(0, "", "__complete", "st").out, "stamp\tCheck an image")
 }
 
-// TestImageFromAPipe has the image come in by the standard input: it is compared with what was published while it is stamped,
-// and nothing that looks bootable is left where it differs.
+// TestImageFromAPipe has the image come in by the standard input: it is compared with what was published while it is
+// stamped, and nothing that looks bootable is left where it differs.
 func TestImageFromAPipe(t *testing.T) {
 	t.Parallel()
 	testbed.NeedTool(t, "xz", "sha256sum")
@@ -133,7 +144,8 @@ func TestImageFromAPipe(t *testing.T) {
 		pipe(0, "Stamped and read back", file, stamp(sum("disk.img"))...)
 		held := d.read("x.card.data")
 		assert.True(t, bytes.Equal(img, held[:len(img)]))
-		pipe(3, "standard input is not what was published: its SHA-256 differs", file, stamp(strings.Repeat("0", 64))...)
+		pipe(3, "standard input is not what was published: its SHA-256 differs", file,
+			stamp(strings.Repeat("0", 64))...)
 		assert.Equal(t, make([]byte, 4096), d.read("x.card.data")[:4096], "no partition table is left")
 		pipe(0, "standard input is what was published", file, "check", "--digest", sum(file), "-")
 		pipe(0, "Nothing was compared", file, "check", "-")
@@ -152,10 +164,13 @@ func TestImageFromAPipe(t *testing.T) {
 func TestBombsAreRefused(t *testing.T) {
 	testbed.NeedTool(t, "xz", "zip")
 	d := newDesk(t)
-	zeros := exec.Command("sh", "-ec", "{ head -c 512 /dev/zero; head -c 300M /dev/zero; } | xz -T2 -0 > big.img.xz; gzip -c big.img.xz > a; gzip -c a > b; gzip -c b > c; gzip -c c > nested.gz")
+	zeros := exec.Command("sh", "-ec",
+		"{ head -c 512 /dev/zero; head -c 300M /dev/zero; } | xz -T2 -0 > big.img.xz; gzip -c big.img.xz > a; gzip "+
+			"-c a > b; gzip -c b > c; gzip -c c > nested.gz")
 	zeros.Dir = d.dir
 	require.NoError(t, zeros.Run())
-	d.want(3, "unpacks to more than 100,000,000 bytes", "check", "--max-unpacked", "100MB", "big.img.xz").mentions(t, "--max-unpacked SIZE")
+	d.want(3, "unpacks to more than 100,000,000 bytes", "check", "--max-unpacked", "100MB", "big.img.xz").mentions(t,
+		"--max-unpacked SIZE")
 	d.want(0, "Nothing was compared", "check", "--max-unpacked", "315MB", "big.img.xz")
 	d.want(3, "packed more than 4 times over", "check", "nested.gz")
 	d.want(2, "--max-unpacked", "check", "--max-unpacked", "much", "big.img.xz")
@@ -164,5 +179,6 @@ func TestBombsAreRefused(t *testing.T) {
 	gz := exec.Command("sh", "-ec", "xz -dc big.img.xz | gzip > big.img.gz")
 	gz.Dir = d.dir
 	require.NoError(t, gz.Run())
-	d.want(3, "unpacks to more than 50,000,000 bytes", "stamp", "--yes", "--unchecked", "--max-unpacked", "50MB", "big.img.gz", "x.card")
+	d.want(3, "unpacks to more than 50,000,000 bytes", "stamp", "--yes", "--unchecked", "--max-unpacked", "50MB",
+		"big.img.gz", "x.card")
 }

@@ -12,7 +12,11 @@ import (
 
 func TestPeek(t *testing.T) {
 	d := newDesk(t, osXZ)
-	all := []string{"49.3 MB (49,300,480 bytes)", "64 MB or larger", "MBR", `partition 1 21.0 MB at 1.05 MB, FAT16, label "SALTBOOT", active`, `label "TIDEDATA"`, "kernel.bin: 64-bit ARM", "brindle2 and brindle3"}
+	all := []string{
+		"49.3 MB (49,300,480 bytes)", "64 MB or larger", "MBR",
+		`partition 1 21.0 MB at 1.05 MB, FAT16, label "SALTBOOT", active`, `label "TIDEDATA"`, "kernel.bin: 64-bit ARM",
+		"brindle2 and brindle3",
+	}
 	d.want(0, "is an image with 2 partitions, for 64-bit ARM", "peek", osXZ).mentions(t, all...)
 	d.card("x.card", "--claimed", "64MB")
 	d.want(0, "x.card is blank", "peek", "x.card")
@@ -29,7 +33,8 @@ func TestPeek(t *testing.T) {
 	d.write("short.img", unpack[:30<<20])
 	d.want(0, "the file is cut short", "peek", "short.img").mentions(t, "17.8 MB")
 	d.write("bare.img", unpack[1<<20:22<<20])
-	d.want(0, "is a single file system (FAT16)", "peek", "bare.img").mentions(t, "64-bit ARM", "belongs into a partition")
+	d.want(0, "is a single file system (FAT16)", "peek", "bare.img").mentions(t, "64-bit ARM",
+		"belongs into a partition")
 	d.write("page.img", []byte("<html><title>Saltmarsh OS: \x1b[31mchoose a mirror</title>"))
 	d.want(3, "is a web page", "peek", "page.img")
 	d.want(2, "there is no file none.img", "peek", "none.img")
@@ -38,7 +43,10 @@ func TestPeek(t *testing.T) {
 	d.want(2, "takes at most 1 argument, but 2 were given", "peek", "a", "b")
 
 	testbed.NeedTool(t, "xorriso", "zip")
-	prepare := exec.Command("sh", "-ec", "mkdir -p a/overlays; echo x > a/brindle3.dtb; echo x > a/overlays/tide.dtb; (cd a; zip -qr ../loose.zip .); xorriso -as mkisofs -quiet -V SALT -o disc.iso a 2>/dev/null; cp disc.iso hybrid.iso; printf '64,256,17,*\n' | sfdisk -q --force hybrid.iso")
+	prepare := exec.Command("sh", "-ec",
+		"mkdir -p a/overlays; echo x > a/brindle3.dtb; echo x > a/overlays/tide.dtb; (cd a; zip -qr ../loose.zip .); "+
+			"xorriso -as mkisofs -quiet -V SALT -o disc.iso a 2>/dev/null; cp disc.iso hybrid.iso; printf "+
+			"'64,256,17,*\n' | sfdisk -q --force hybrid.iso")
 	prepare.Dir = d.dir
 	out, err := prepare.CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -49,10 +49,25 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 			d.change("a.card", 440, "abcd")
 			d.change("a.card", sampleTables, "written")
 			d.change("a.card", sampleFree, "a log")
-		}, []string{"since it was stamped", "by a start", "the partition table", "its tables and folders"}, "free room: 512 B from byte"},
-		"a kernel that is damaged":      {5, func() { d.change("a.card", sampleKernel, "x") }, []string{"is not as it was stamped", "not expected", "file kernel.bin"}, "file kernel.bin: 512 B"},
-		"free room, where nobody wrote": {5, func() { d.change("a.card", sampleFree, "x") }, []string{"is not as it was stamped", "nobody has written there"}, "free room: 512 B"},
-		"between table and partition":   {5, func() { d.change("a.card", sampleGap, "x") }, []string{"outside of all partitions"}, "512 B from byte 614,400"},
+		}, []string{
+			"since it was stamped", "by a start", "the partition table",
+			"its tables and folders",
+		}, "free room: 512 B from byte"},
+		"a kernel that is damaged": {
+			5, func() { d.change("a.card", sampleKernel, "x") },
+			[]string{"is not as it was stamped", "not expected", "file kernel.bin"},
+			"file kernel.bin: 512 B",
+		},
+		"free room, where nobody wrote": {
+			5, func() { d.change("a.card", sampleFree, "x") },
+			[]string{"is not as it was stamped", "nobody has written there"},
+			"free room: 512 B",
+		},
+		"between table and partition": {
+			5, func() { d.change("a.card", sampleGap, "x") },
+			[]string{"outside of all partitions"},
+			"512 B from byte 614,400",
+		},
 	} {
 		t.Run(what, func(t *testing.T) {
 			d.t = t

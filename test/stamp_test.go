@@ -29,13 +29,15 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 	r := d.zipstamp("demo", "sea")
 	require.Zero(t, r.status, "%s%s", r.out, r.err)
 	for _, says := range []string{
-		"$ zipstamp check --key watchers.pub saltmarsh-os.img.xz", "is what was published, and signed by the key that you named (Saltmarsh Watchers)",
+		"$ zipstamp check --key watchers.pub saltmarsh-os.img.xz",
+		"is what was published, and signed by the key that you named (Saltmarsh Watchers)",
 		"$ zipstamp peek saltmarsh-os.img.xz", "is an image with 2 partitions, for 64-bit ARM",
 		"$ zipstamp check damaged/saltmarsh-os.img.xz", "is not what was published", "(exit status 3)",
 		"Stamped and read back: every block of saltmarsh-os.img.xz is on good.card.",
 		"but 1 block had to be written again",
 		"Not stamped: liar.card is counterfeit: it holds 32.0 MB of the 64.0 MB that it claims", "(exit status 6)",
-		"$ zipstamp stamp --yes --receipt . saltmarsh-os.img.xz good.card tired.card liar.card", "2 of 3 cards are stamped and read back; liar.card is not.",
+		"$ zipstamp stamp --yes --receipt . saltmarsh-os.img.xz good.card tired.card liar.card",
+		"2 of 3 cards are stamped and read back; liar.card is not.",
 		"To try next: cd sea",
 	} {
 		assert.Contains(t, plain(r.out), says)
@@ -63,12 +65,15 @@ func TestSampleImageIsSound(t *testing.T) {
 		require.NoError(t, err, "%s: %s", command, out)
 		return string(out)
 	}
-	sh("xz -t " + osXZ + " && gzip -t " + osGzip + " && sha256sum -c SHA256SUMS && xz -dc " + osXZ + " | cmp - disk.img")
+	sh("xz -t " + osXZ + " && gzip -t " + osGzip + " && sha256sum -c SHA256SUMS && xz -dc " + osXZ +
+		" | cmp - disk.img")
 	table := sh("sfdisk -d disk.img")
 	assert.Contains(t, table, "start=        2048, size=       40960, type=e, bootable")
 	assert.Contains(t, table, "start=       43008, size=       53248, type=e")
 	for _, at := range []string{"2048", "43008"} {
-		sh("dd if=disk.img of=part bs=512 skip=" + at + " count=53248 2>/dev/null; truncate -s $((" + map[string]string{"2048": "40960", "43008": "53248"}[at] + "*512)) part; fsck.vfat -n part")
+		sh("dd if=disk.img of=part bs=512 skip=" + at + " count=53248 2>/dev/null; truncate -s $((" + map[string]string{
+			"2048": "40960", "43008": "53248",
+		}[at] + "*512)) part; fsck.vfat -n part")
 	}
 	assert.Contains(t, sh("mdir -b -i disk.img@@1M ::/overlays"), "tide.dtb")
 	assert.Contains(t, sh("mcopy -n -i disk.img@@21M ::/tides/2026-02.csv - "), "2026-02-28T23:50,")
@@ -118,9 +123,15 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{3, "empty.img is empty", stamp("empty.img", "a.card")},
 		{3, "page.img.xz is a web page, not an image", stamp("page.img.xz", "a.card")},
 		{3, "cut.img.xz is cut short", stamp("cut.img.xz", "a.card")},
-		{3, "SHA256SUMS does not name saltmarsh-os.img.xz (line 1: \"something-else.img\")", stamp("other/"+osXZ, "a.card")},
+		{
+			3, "SHA256SUMS does not name saltmarsh-os.img.xz (line 1: \"something-else.img\")",
+			stamp("other/"+osXZ, "a.card"),
+		},
 		{3, "damaged near byte", stamp("flipped.img.xz", "a.card")},
-		{3, "SHA256SUMS does not name flipped.img.xz (line 1: \"saltmarsh-os.img.xz\"", stamp("--sums", "SHA256SUMS", "flipped.img.xz", "a.card")},
+		{
+			3, "SHA256SUMS does not name flipped.img.xz (line 1: \"saltmarsh-os.img.xz\"",
+			stamp("--sums", "SHA256SUMS", "flipped.img.xz", "a.card"),
+		},
 		{2, "63 hex digits are no digest", stamp("--digest", strings.Repeat("1", 63), osXZ, "a.card")},
 		{2, "there is no file no.sums", stamp("--sums", "no.sums", osXZ, "a.card")},
 		{3, "is not what was published: its SHA-1 differs", stamp("--digest", strings.Repeat("1", 40), osXZ, "a.card")},
@@ -129,14 +140,25 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "it is a folder", stamp(osXZ, "folder")},
 		{4, "it is a character device", stamp(osXZ, os.DevNull)},
 		{4, "link-to-null is refused: it is a character device", stamp(osXZ, "link-to-null")},
-		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "small.card")},
-		{4, "the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 bytes)", stamp(osXZ, "link-to-small")},
+		{
+			4,
+			"the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 " +
+				"bytes)", stamp(osXZ, "small.card"),
+		},
+		{
+			4,
+			"the image does not fit on the card: it has 49.3 MB (49,300,480 bytes), and the card 16.0 MB (16,000,000 " +
+				"bytes)", stamp(osXZ, "link-to-small"),
+		},
 		{4, "it is write-protected", stamp(osXZ, "locked.card")},
 		{4, "it is packed as gzip, so it is not a file that stands for a card", stamp(osXZ, osGzip)},
 		{4, "it is text, not a file that stands for a card", stamp(osXZ, "SHA256SUMS")},
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
 		{4, "there is no terminal to ask whether", []string{"stamp", osXZ, "a.card"}},
-		{3, "nothing was published to hold alone/os.img.xz against", []string{"stamp", "--yes", "alone/os.img.xz", "a.card"}},
+		{
+			3, "nothing was published to hold alone/os.img.xz against",
+			[]string{"stamp", "--yes", "alone/os.img.xz", "a.card"},
+		},
 		{1, "the receipt can't be written, so nothing was started", stamp("--receipt", "none/r.json", osXZ, "a.card")},
 		{4, "the place for the receipt (a.card) is the card itself", stamp("--receipt", "a.card", osXZ, "a.card")},
 		{1, "is the image", stamp("--receipt", osXZ, osXZ, "a.card")},
@@ -147,7 +169,10 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{2, "--yes asks nothing, so the card must be named", stamp(osXZ)},
 		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},
 		{2, "a.card is named twice", stamp(osXZ, "a.card", "./a.card")},
-		{2, "--receipt names one file, and there are several cards", stamp("--receipt", "r.json", osXZ, "a.card", "b.card")},
+		{
+			2, "--receipt names one file, and there are several cards",
+			stamp("--receipt", "r.json", osXZ, "a.card", "b.card"),
+		},
 		{2, "--arrive is 99; it must be from 1 to 16", stamp(osXZ, "--arrive", "99")},
 		{4, "there is no card with the label NOWHERE", stamp(osXZ, "label:NOWHERE")},
 		{4, "there is no card with the serial number 0000-none", stamp(osXZ, "serial:0000-none")},
@@ -189,22 +214,78 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		stamp   []string
 		says    string
 	}{
-		"good":        {0, "good", "read back right", nil, []string{osXZ}, "Stamped and read back: every block"},
-		"not read":    {0, "not read back", "written", nil, []string{"--no-read-back", osXZ}, "Stamped but not read back"},
-		"repaired":    {0, "good", "read back right", []string{"--fault", "kind=flip,sector=9000,times=1"}, []string{osXZ}, "1 block had to be written again"},
-		"bad block":   {5, "failed", "no table", []string{"--fault", "kind=flip,sector=9000"}, []string{"--repairs", "1", osXZ}, "a block of x.card does not read back"},
-		"liar":        {6, "failed", "untouched", []string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"}, []string{osXZ}, "and the image needs 49.3 MB"},
-		"liar, later": {5, "failed", "no table", []string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"}, []string{"--no-spots", osXZ}, "all beyond about"},
-		"liar, large": {0, "good", "read back right", []string{"--real", "55MB", "--beyond", "wrap"}, []string{osXZ}, "The image fits"},
-		"pulled out":  {4, "failed", "no table", []string{"--gone-after", "40MB"}, []string{osXZ}, "x.card was pulled out"},
-		"pulled, 2":   {4, "failed", "no table", []string{"--gone-after", "100MB"}, []string{osXZ}, "x.card was pulled out"},
-		"locks up":    {5, "failed", "no table", []string{"--read-only-after", "20MB"}, []string{osXZ}, "became write-protected"},
-		"damaged":     {3, "failed", "no table", nil, []string{"--unchecked", "alone/flipped.img.gz"}, "is damaged near byte"},
-		"too small":   {4, "failed", "no table", []string{"--claimed", "40MB"}, []string{osGzip}, "it is larger than 40.0 MB"},
-		"unchecked":   {0, "good", "read back right", nil, []string{"--unchecked", "alone/unchecked.img.gz"}, "no published digest was found"},
-		"write error": {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=4"}, []string{osXZ}, "1 block had to be written again"},
-		"forgiven":    {0, "good", "read back right", []string{"--fault", "kind=write,sector=9000,times=3"}, []string{osXZ}, "failed 3 times to write at byte 4,194,304"},
-		"reset":       {0, "good", "read back right", []string{"--resets-after", "40MB"}, []string{osXZ}, "it was gone for a moment, and came back as x.card"},
+		"good": {0, "good", "read back right", nil, []string{osXZ}, "Stamped and read back: every block"},
+		"not read": {
+			0, "not read back", "written", nil, []string{"--no-read-back", osXZ}, "Stamped but not read back",
+		},
+		"repaired": {
+			0, "good", "read back right",
+			[]string{"--fault", "kind=flip,sector=9000,times=1"},
+			[]string{osXZ},
+			"1 block had to be written again",
+		},
+		"bad block": {
+			5, "failed", "no table",
+			[]string{"--fault", "kind=flip,sector=9000"},
+			[]string{"--repairs", "1", osXZ},
+			"a block of x.card does not read back",
+		},
+		"liar": {
+			6, "failed", "untouched",
+			[]string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"},
+			[]string{osXZ},
+			"and the image needs 49.3 MB",
+		},
+		"liar, later": {
+			5, "failed", "no table",
+			[]string{"--real", "10MB", "--beyond", "drop", "--reads", "ff"},
+			[]string{"--no-spots", osXZ},
+			"all beyond about",
+		},
+		"liar, large": {
+			0, "good", "read back right",
+			[]string{"--real", "55MB", "--beyond", "wrap"},
+			[]string{osXZ},
+			"The image fits",
+		},
+		"pulled out": {
+			4, "failed", "no table", []string{"--gone-after", "40MB"}, []string{osXZ}, "x.card was pulled out",
+		},
+		"pulled, 2": {
+			4, "failed", "no table", []string{"--gone-after", "100MB"}, []string{osXZ}, "x.card was pulled out",
+		},
+		"locks up": {
+			5, "failed", "no table", []string{"--read-only-after", "20MB"}, []string{osXZ}, "became write-protected",
+		},
+		"damaged": {
+			3, "failed", "no table", nil, []string{"--unchecked", "alone/flipped.img.gz"}, "is damaged near byte",
+		},
+		"too small": {
+			4, "failed", "no table", []string{"--claimed", "40MB"}, []string{osGzip}, "it is larger than 40.0 MB",
+		},
+		"unchecked": {
+			0, "good", "read back right", nil,
+			[]string{"--unchecked", "alone/unchecked.img.gz"},
+			"no published digest was found",
+		},
+		"write error": {
+			0, "good", "read back right",
+			[]string{"--fault", "kind=write,sector=9000,times=4"},
+			[]string{osXZ},
+			"1 block had to be written again",
+		},
+		"forgiven": {
+			0, "good", "read back right",
+			[]string{"--fault", "kind=write,sector=9000,times=3"},
+			[]string{osXZ},
+			"failed 3 times to write at byte 4,194,304",
+		},
+		"reset": {
+			0, "good", "read back right",
+			[]string{"--resets-after", "40MB"},
+			[]string{osXZ},
+			"it was gone for a moment, and came back as x.card",
+		},
 	} {
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
 		for _, f := range []string{"x.card", "x.card.data"} {
@@ -253,7 +334,8 @@ func TestReceiptsAndSettingsHaveTheirPlaces(t *testing.T) {
 	d.want(0, "Stamped and read back", stamp()...)
 	assert.Equal(t, 2, receipts(d.path("state/zipstamp/receipts")))
 
-	d.write("config/zipstamp/config.toml", []byte("read_back = false\nrepairs = 1\nreceipts = '"+d.path("elsewhere")+"'\n"))
+	d.write("config/zipstamp/config.toml",
+		[]byte("read_back = false\nrepairs = 1\nreceipts = '"+d.path("elsewhere")+"'\n"))
 	d.want(0, "Stamped but not read back", stamp()...)
 	assert.Equal(t, 1, receipts(d.path("elsewhere")))
 	d.want(5, "a block of x.card does not read back", stamp("--no-read-back=false")...)
@@ -314,7 +396,10 @@ func TestTheCardsNameMustBeTyped(t *testing.T) {
 	for _, columns := range []uint16{80, 40, 132} {
 		r = d.typed(columns, "x.card\n", "stamp", osXZ, "x.card")
 		require.Zero(t, r.status, r.out)
-		for _, says := range []string{"All that is on x.card will be overwritten", "64.0 MB (64,000,000 bytes)", "practice card", "nothing shows that it is the one that was published", "Stamped and read back"} {
+		for _, says := range []string{
+			"All that is on x.card will be overwritten", "64.0 MB (64,000,000 bytes)", "practice card",
+			"nothing shows that it is the one that was published", "Stamped and read back",
+		} {
 			assert.Contains(t, plain(r.out), says, "%d columns", columns)
 		}
 	}
@@ -334,7 +419,12 @@ func TestProgressOnATerminal(t *testing.T) {
 		{"colours", nil, []string{"━", "─", "\x1b[36m", "write", "read back", " left"}, []string{"write:"}},
 		{"NO_COLOR", []string{"NO_COLOR=1"}, []string{"━", "─", "of 49.3 MB"}, []string{"\x1b[36m", "\x1b[1;32m"}},
 		{"no UTF-8", []string{"LANG=C", "LC_ALL=C"}, []string{"###", "..."}, []string{"━"}},
-		{"a dumb terminal", []string{"TERM=dumb"}, []string{"write: 0 B of 49.3 MB", "read back: "}, []string{"━", "\x1b["}},
+		{
+			"a dumb terminal",
+			[]string{"TERM=dumb"},
+			[]string{"write: 0 B of 49.3 MB", "read back: "},
+			[]string{"━", "\x1b["},
+		},
 	} {
 		d.env = append(env, c.env...)
 		cmd := d.command("stamp", "--yes", osXZ, "x.card")
@@ -375,7 +465,8 @@ func TestSignalsEndAStampInGoodOrder(t *testing.T) {
 		require.NoError(t, cmd.Process.Signal(signal))
 		_ = cmd.Wait() // the status tells
 		assert.Equal(t, 130, cmd.ProcessState.ExitCode(), out.String())
-		assert.Contains(t, plain(out.String()), "Not stamped: it was interrupted; the card has no partition table, and can be stamped again.")
+		assert.Contains(t, plain(out.String()),
+			"Not stamped: it was interrupted; the card has no partition table, and can be stamped again.")
 		assert.Equal(t, make([]byte, 512), d.read("x.card.data")[:512])
 		assert.Contains(t, string(d.read("r.json")), `"verdict": "interrupted"`)
 	}

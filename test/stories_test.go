@@ -16,9 +16,10 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// TestAnyOrderOfCommands does a random row of jobs with a random card: some are killed, of some the card's power is cut, and in between somebody else writes to the card.
-// Whatever the order: what is called good is good, an honest card is never accused, a counterfeit is never called good by a test of every block, and what was on the card is
-// lost by no job that promises to put it back.
+// TestAnyOrderOfCommands does a random row of jobs with a random card: some are killed, of some the card's power is
+// cut, and in between somebody else writes to the card. Whatever the order: what is called good is good, an honest card
+// is never accused, a counterfeit is never called good by a test of every block, and what was on the card is lost by no
+// job that promises to put it back.
 func TestAnyOrderOfCommands(t *testing.T) {
 	t.Parallel()
 	seed := testbed.Seed(t)

@@ -19,10 +19,14 @@ import (
 func signed(t *testing.T) *desk {
 	testbed.NeedTool(t, "gpg", "minisign")
 	d := newDesk(t, osXZ, demo.Sums)
-	d.sh(`mkdir -m 700 ring; gpg() { command gpg --homedir ring --batch --quiet --no-tty --pinentry-mode loopback --passphrase '' "$@"; }
-		gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never 2>/dev/null; gpg --armor --export > watchers.asc
-		gpg --armor --detach-sign -o sums.asc ` + demo.Sums + `; gpg --detach-sign -o image.sig ` + osXZ + `; gpg --clear-sign -o clear ` + demo.Sums + `
-		minisign -GW -p club.pub -s club.key > /dev/null; minisign -S -s club.key -m ` + osXZ + ` -x image.minisig; gpgconf --homedir ring --kill all`)
+	d.sh(`mkdir -m 700 ring
+		gpg() { command gpg --homedir ring --batch --quiet --no-tty --pinentry-mode loopback --passphrase '' "$@"; }
+		gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never 2>/dev/null
+		gpg --armor --export > watchers.asc
+		gpg --armor --detach-sign -o sums.asc ` + demo.Sums + `; gpg --detach-sign -o image.sig ` + osXZ + `
+			gpg --clear-sign -o clear ` + demo.Sums + `
+		minisign -GW -p club.pub -s club.key > /dev/null; minisign -S -s club.key -m ` + osXZ + ` -x image.minisig
+			gpgconf --homedir ring --kill all`)
 	return d
 }
 
@@ -40,18 +44,24 @@ func TestWhatIsKnownIsGraded(t *testing.T) {
 	t.Parallel()
 	d := signed(t)
 	d.sh("cp sums.asc " + demo.Sums + ".asc")
-	d.want(0, "is what was published: its SHA-256 agrees", "check", osXZ).mentions(t, "which you don't keep, so it counts for nothing", "zipstamp keys add")
-	d.want(0, "is what was published, and signed by the key that you named (Saltmarsh Watchers", "check", "--key", "watchers.asc", osXZ)
+	d.want(0, "is what was published: its SHA-256 agrees", "check", osXZ).mentions(t,
+		"which you don't keep, so it counts for nothing", "zipstamp keys add")
+	d.want(0, "is what was published, and signed by the key that you named (Saltmarsh Watchers", "check", "--key",
+		"watchers.asc", osXZ)
 	d.want(3, "is not signed by the key that you named", "check", "--key", "club.pub", osXZ)
 
 	d.want(0, "You keep no keys", "keys", "list")
 	d.want(2, "no terminal to compare the fingerprint on", "keys", "add", "watchers.asc")
-	d.want(3, "the key has another fingerprint", "keys", "add", "watchers.asc", "--fingerprint", strings.Repeat("0", 40))
+	d.want(3, "the key has another fingerprint", "keys", "add", "watchers.asc", "--fingerprint",
+		strings.Repeat("0", 40))
 	typed := d.typed(80, "00000000\n", "keys", "add", "watchers.asc")
 	assert.Contains(t, plain(typed.out), "the key is not kept")
-	doc := document(t, d.want(0, "", "keys", "add", "club.pub", "--json", "--fingerprint", strings.Fields(string(d.read("club.pub")))[len(strings.Fields(string(d.read("club.pub"))))-1]))
+	doc := document(t, d.want(0, "", "keys", "add", "club.pub", "--json", "--fingerprint",
+		strings.Fields(string(d.read("club.pub")))[len(strings.Fields(string(d.read("club.pub"))))-1]))
 	mini := doc["keys"].([]any)[0].(map[string]any)
-	fingerprint := strings.TrimSpace(d.sh(`gpg --homedir ring --with-colons --list-keys 2>/dev/null | awk -F: '/^fpr/{print $10}'`))
+	fingerprint := strings.TrimSpace(d.sh(
+		`gpg --homedir ring --with-colons --list-keys 2>/dev/null | awk -F: '/^fpr/{print $10}'`,
+	))
 	typed = d.typed(80, fingerprint[32:]+"\n", "keys", "add", "watchers.asc")
 	assert.Contains(t, plain(typed.out), "is kept: what it signs counts from now on")
 	d.want(0, "Saltmarsh Watchers", "keys", "list").mentions(t, mini["id"].(string), fingerprint[36:])
@@ -63,7 +73,8 @@ func TestWhatIsKnownIsGraded(t *testing.T) {
 	d.want(0, "signed by a key that you keep", "check", osXZ).mentions(t, "within SHA256SUMS")
 	d.sh("rm " + demo.Sums + "; cp image.sig " + osXZ + ".sig")
 	r := d.want(0, "signed by a key that you keep", "check", "--json", osXZ)
-	assert.Equal(t, "good", document(t, r)["images"].([]any)[0].(map[string]any)["signatures"].([]any)[0].(map[string]any)["status"])
+	first := document(t, r)["images"].([]any)[0].(map[string]any)
+	assert.Equal(t, "good", first["signatures"].([]any)[0].(map[string]any)["status"])
 	d.sh("rm " + osXZ + ".sig; cp image.minisig " + osXZ + ".minisig")
 	d.want(0, "signed by a key that you keep", "check", osXZ)
 	d.want(0, "Stamped and read back", "stamp", "--yes", osXZ, "x.card")
@@ -79,7 +90,8 @@ func TestWhatIsKnownIsGraded(t *testing.T) {
 func TestBadSignatureCountsWhateverTheDigestSays(t *testing.T) {
 	d := signed(t)
 	d.sh("cp sums.asc " + demo.Sums + ".asc; echo '# more' >> " + demo.Sums)
-	d.want(3, "must not be used: its signature is bad", "check", "--key", "watchers.asc", osXZ).mentions(t, "SHA-256 agrees")
+	d.want(3, "must not be used: its signature is bad", "check", "--key", "watchers.asc", osXZ).mentions(t,
+		"SHA-256 agrees")
 	d.card("x.card", "--claimed", "64MB")
 	d.want(3, "Nothing was written to x.card", "stamp", "--yes", "--key", "watchers.asc", osXZ, "x.card")
 	// what stands before a signed message is not signed
@@ -97,7 +109,8 @@ func TestManyImagesAndFolders(t *testing.T) {
 	d.write("old/club.img", unpack)
 	d.write(".hidden/x.img", unpack[:1<<20])
 	r := d.want(3, "3 images checked: 1 as published, 1 not, 1 with nothing to compare", "check", ".")
-	r.mentions(t, "wrong damaged/"+osXZ+" is not what was published", "good "+osXZ+" is what was published", "unknown Nothing was compared")
+	r.mentions(t, "wrong damaged/"+osXZ+" is not what was published", "good "+osXZ+" is what was published",
+		"unknown Nothing was compared")
 	assert.NotContains(t, r.out, "notes.txt")
 	doc := document(t, d.want(3, "", "check", "--json", ".", "none.img"))
 	assert.Len(t, doc["images"], 4)

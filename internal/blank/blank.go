@@ -1,4 +1,5 @@
-// Package blank makes an empty card of one that has been used: a partition table with one partition, and an empty file system in it.
+// Package blank makes an empty card of one that has been used: a partition table with one partition, and an empty file
+// system in it.
 package blank
 
 import (
@@ -28,7 +29,8 @@ type Job struct {
 // mostSectors is how many sectors the classic partition table can count.
 const mostSectors = 1<<32 - 1
 
-// endCleared is how much of the card's end is cleared of old backup tables, bytes: those of GPT are within 33 sectors of it (UEFI 2.10, 5.3.1).
+// endCleared is how much of the card's end is cleared of old backup tables, bytes: those of GPT are within 33 sectors
+// of it (UEFI 2.10, 5.3.1).
 const endCleared = 64 << 10
 
 // Result is what was made.
@@ -45,11 +47,13 @@ type TooSmallError struct {
 }
 
 func (e *TooSmallError) Error() string {
-	return fmt.Sprintf("%d bytes are too few for a FAT32 file system, which needs some %d MB with sectors of %d bytes", e.Size, leastSize(e.Sector)/1e6, e.Sector)
+	return fmt.Sprintf("%d bytes are too few for a FAT32 file system, which needs some %d MB with sectors of %d bytes",
+		e.Size, leastSize(e.Sector)/1e6, e.Sector)
 }
 
-// leastSize is how large a card with such sectors must be, bytes: FAT32 has 65,525 clusters at least (Microsoft, FAT32 File System Specification 1.03, "FAT Type Determination"), its
-// tables have 4 bytes for each, twice, and what is before them.
+// leastSize is how large a card with such sectors must be, bytes: FAT32 has 65,525 clusters at least (Microsoft, FAT32
+// File System Specification 1.03, "FAT Type Determination"), its tables have 4 bytes for each, twice, and what is
+// before them.
 func leastSize(sector int) int64 {
 	const clusters = 65525
 	return clusters*(int64(sector)+8) + 4*layout.AlignTo
@@ -86,8 +90,9 @@ func (j Job) Check() error {
 	return err
 }
 
-// Run makes the card empty. First its end is cleared, then its start, so that it has no partition table while it is made; the table is written last. All that was
-// written is read back. The error is a *TooSmallError, a *WrongError, one of the card, or the cause of ctx's end.
+// Run makes the card empty. First its end is cleared, then its start, so that it has no partition table while it is
+// made; the table is written last. All that was written is read back. The error is a *TooSmallError, a *WrongError, one
+// of the card, or the cause of ctx's end.
 func (j Job) Run(ctx context.Context) (r Result, err error) {
 	v, err := j.plan()
 	if err != nil {
@@ -106,7 +111,9 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 	defer pool.Put(buf)
 	sector := int64(v.Sector)
 	mbr := make([]byte, sector)
-	table := layout.MBR(j.Disk, layout.Partition{Type: layout.TypeFAT32LBA, Start: uint32(v.Start / sector), Sectors: uint32(v.Size / sector)})
+	table := layout.MBR(j.Disk, layout.Partition{
+		Type: layout.TypeFAT32LBA, Start: uint32(v.Start / sector), Sectors: uint32(v.Size / sector),
+	})
 	copy(mbr, table[:])
 	end := j.Device.Size()
 	if j.Size > 0 {
@@ -114,7 +121,8 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 	}
 	cleared := min(endCleared, end-v.Start)
 	steps := func(w *through) error {
-		if !w.compare { // the old table goes first, and alone, so that the card never has that and no more what it stands for
+		// the old table goes first, and alone, so that the card never has that and no more what it stands for
+		if !w.compare {
 			w.zero(0, sector)
 			if w.err == nil {
 				w.err = j.Device.Flush()
@@ -140,7 +148,9 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 	for _, phase := range []meter.Phase{meter.Write, meter.ReadBack} {
 		start := time.Now()
 		j.Meter.Begin(phase, total)
-		w := &through{ctx: ctx, dev: j.Device, buf: buf, compare: phase == meter.ReadBack, meter: j.Meter, begun: j.Begun}
+		w := &through{
+			ctx: ctx, dev: j.Device, buf: buf, compare: phase == meter.ReadBack, meter: j.Meter, begun: j.Begun,
+		}
 		if err := steps(w); err != nil {
 			return r, err
 		}

@@ -27,7 +27,8 @@ func open(t *testing.T, s practice.Spec) (card.Device, string) {
 	return d, data
 }
 
-// TestReferenceToolsFindNoFault has the reference tools check what was made, for cards of every size that FAT32 can have.
+// TestReferenceToolsFindNoFault has the reference tools check what was made, for cards of every size that FAT32 can
+// have.
 func TestReferenceToolsFindNoFault(t *testing.T) {
 	testbed.NeedTool(t, "fsck.fat", "mdir", "sfdisk")
 	for _, c := range []struct {
@@ -51,7 +52,10 @@ func TestReferenceToolsFindNoFault(t *testing.T) {
 			d, data := open(t, practice.Spec{Claimed: c.size, Sector: c.sector})
 			label, err := layout.Label(c.label)
 			require.NoError(t, err)
-			r, err := Job{Device: d, Label: label, Disk: 0x5a17a001, Serial: 0x5a170002, Time: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)}.Run(context.Background())
+			r, err := Job{
+				Device: d, Label: label, Disk: 0x5a17a001, Serial: 0x5a170002,
+				Time: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC),
+			}.Run(context.Background())
 			require.NoError(t, err)
 			assert.Equal(t, int64(layout.AlignTo), r.Start)
 			assert.Zero(t, r.Size%layout.AlignTo)
@@ -61,7 +65,8 @@ func TestReferenceToolsFindNoFault(t *testing.T) {
 
 			// The volume, as a file of its own, without its holes being copied.
 			part := filepath.Join(t.TempDir(), "part")
-			out, err := exec.Command("dd", "if="+data, "of="+part, "bs=4M", "skip=1", "conv=sparse", fmt.Sprint("count=", min(r.Size/layout.AlignTo, 200))).CombinedOutput()
+			out, err := exec.Command("dd", "if="+data, "of="+part, "bs=4M", "skip=1", "conv=sparse",
+				fmt.Sprint("count=", min(r.Size/layout.AlignTo, 200))).CombinedOutput()
 			require.NoError(t, err, "%s", out)
 			require.NoError(t, os.Truncate(part, r.Size))
 			out, err = exec.Command("fsck.fat", "-n", "-v", part).CombinedOutput()

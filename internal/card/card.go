@@ -10,7 +10,8 @@ import (
 	"zipstamp/internal/layout"
 )
 
-// Kind is what a card is, to be shown and kept. What is done with it doesn't go by that: its source does what is different.
+// Kind is what a card is, to be shown and kept. What is done with it doesn't go by that: its source does what is
+// different.
 type Kind string
 
 // The kinds of card.
@@ -87,7 +88,8 @@ func (c *Card) facts(o Consent) guard.Facts {
 	}
 	f.Disk = *c.Disk
 	idle := len(f.System)+len(f.Mounts)+len(f.Swaps)+len(f.Holders) == 0 && f.Made == "" && f.Unfit == "" && f.Size > 0
-	if idle && (f.Removable || f.Bus == disks.SDSlot || f.Named || f.FixedDisk) { // others are refused anyway, and a disk that sleeps needn't be woken
+	// others are refused anyway, and a disk that sleeps needn't be woken
+	if idle && (f.Removable || f.Bus == disks.SDSlot || f.Named || f.FixedDisk) {
 		f.Held = c.finder.Host.Held(f.Disk)
 	}
 	return f
@@ -104,7 +106,8 @@ func (c *Card) Refusal(o Consent) error {
 	return nil
 }
 
-// InUse lists what has to be freed before the card can be written: mounted file systems, the last mounted first, and swap.
+// InUse lists what has to be freed before the card can be written: mounted file systems, the last mounted first, and
+// swap.
 func (c *Card) InUse() (mounts []disks.Mount, swaps []disks.Swap) {
 	if c.Disk == nil {
 		return nil, nil
@@ -115,8 +118,8 @@ func (c *Card) InUse() (mounts []disks.Mount, swaps []disks.Swap) {
 // Open opens the card for exclusive use; what is mounted of it isn't freed. The error is a *RefusedError.
 func (c *Card) Open() (Device, error) { return c.open(context.Background(), ToWrite) }
 
-// OpenToCompare opens the card to read it from the medium and not from this computer's memory, without keeping others from using it. Writing
-// it fails. The error is a *RefusedError.
+// OpenToCompare opens the card to read it from the medium and not from this computer's memory, without keeping others
+// from using it. Writing it fails. The error is a *RefusedError.
 func (c *Card) OpenToCompare() (Device, error) { return c.open(context.Background(), ToRead) }
 
 func (c *Card) open(ctx context.Context, mode Mode) (Device, error) {

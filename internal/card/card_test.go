@@ -91,7 +91,8 @@ func TestEveryDeviceConforms(t *testing.T) {
 func TestWhatIsNoCard(t *testing.T) {
 	dir := t.TempDir()
 	broken := filepath.Join(dir, "broken.card")
-	require.NoError(t, os.WriteFile(broken, []byte("practice_card = 1\nclaimed = \"1 MB\"\nbacking = \"x\"\ncolour = \"red\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(broken,
+		[]byte("practice_card = 1\nclaimed = \"1 MB\"\nbacking = \"x\"\ncolour = \"red\"\n"), 0o600))
 	link := filepath.Join(dir, "link")
 	require.NoError(t, os.Symlink(os.DevNull, link))
 	for path, why := range map[string]guard.Cause{

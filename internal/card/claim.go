@@ -15,15 +15,17 @@ type Freeing struct {
 	Waiting func(*RefusedError) // told what is waited for, when that changes; may be nil
 }
 
-// How often, and how long apart, a card is tried to be claimed that something else takes in between, such as a desktop that mounts it again.
+// How often, and how long apart, a card is tried to be claimed that something else takes in between, such as a desktop
+// that mounts it again.
 const (
 	claimTries = 25
 	claimPause = 200 * time.Millisecond
 	busyPause  = time.Second
 )
 
-// Claim frees the card (swap is turned off, file systems are unmounted), opens it for exclusive use, and sees to it that it is still the
-// card that was found. From then on nothing else can mount or write it. The error is a *RefusedError.
+// Claim frees the card (swap is turned off, file systems are unmounted), opens it for exclusive use, and sees to it
+// that it is still the card that was found. From then on nothing else can mount or write it. The error is a
+// *RefusedError.
 func (c *Card) Claim(ctx context.Context, f Freeing) (*Hold, error) {
 	claim := func(ctx context.Context, c *Card) (Device, error) { return c.claim(ctx, f) }
 	dev, err := claim(ctx, c)
@@ -85,12 +87,14 @@ func (c *Card) claimOnce(ctx context.Context, f Freeing) (now *Card, dev Device,
 	return now, dev, err
 }
 
-// takenAgain tells whether something took a card after it was freed, or is about to: what another program holds now, it may let go.
+// takenAgain tells whether something took a card after it was freed, or is about to: what another program holds now, it
+// may let go.
 func (e *RefusedError) takenAgain() bool {
 	return len(e.Why) == 1 && e.For(guard.Held, guard.Busy, guard.MountedElse)
 }
 
-// again finds out what the computer knows of the card now. The error is a *RefusedError if it is not the same card any more, put in as it was.
+// again finds out what the computer knows of the card now. The error is a *RefusedError if it is not the same card any
+// more, put in as it was.
 func (c *Card) again() (*Card, error) {
 	all, err := c.finder.All()
 	if err != nil {
@@ -115,7 +119,8 @@ func (c *Card) again() (*Card, error) {
 	return nil, refuse(c.Given, guard.Reason{Cause: guard.TakenOut})
 }
 
-// MayWrite tells beforehand whether the user has the right to write the card, so that nobody is asked in vain. The error is a
+// MayWrite tells beforehand whether the user has the right to write the card, so that nobody is asked in vain. The
+// error is a
 // *RefusedError.
 func (c *Card) MayWrite() error {
 	if c.Disk == nil || c.finder.Host.MayWrite(*c.Disk) {

@@ -17,14 +17,17 @@ import (
 	"zipstamp/internal/card/practice"
 )
 
-// TestOpenToCompareReadsAndNeverWrites reads a file that may not be written, and a practice card, and fails to write the former.
+// TestOpenToCompareReadsAndNeverWrites reads a file that may not be written, and a practice card, and fails to write
+// the former.
 func TestOpenToCompareReadsAndNeverWrites(t *testing.T) {
 	dir := t.TempDir()
 	plain := filepath.Join(dir, "plain.img")
 	text := bytes.Repeat([]byte("low water at noon.......tides..."), 1<<12)
 	require.NoError(t, os.WriteFile(plain, text, 0o400))
 	simulated := filepath.Join(dir, "a.card")
-	require.NoError(t, practice.Create(simulated, practice.Spec{Version: practice.Version, Backing: "a.card.data", Claimed: 1 << 17}))
+	require.NoError(t, practice.Create(simulated, practice.Spec{
+		Version: practice.Version, Backing: "a.card.data", Claimed: 1 << 17,
+	}))
 	require.NoError(t, os.WriteFile(simulated+".data", text, 0o600))
 	pool, err := card.NewPool(1, 1<<17)
 	require.NoError(t, err)

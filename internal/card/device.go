@@ -1,8 +1,9 @@
-// Package card knows what may be stamped: disks, practice cards and plain files that stand for cards. It finds out what they are and
-// what speaks against writing them, and opens them so that nothing else can write at the same time, and so that what is read comes
-// from the card and not from this computer's memory.
+// Package card knows what may be stamped: disks, practice cards and plain files that stand for cards. It finds out what
+// they are and what speaks against writing them, and opens them so that nothing else can write at the same time, and so
+// that what is read comes from the card and not from this computer's memory.
 //
-// It knows no operating system. A Host is what a system offers, and a Source what is behind a card; package here says which of them this computer has.
+// It knows no operating system. A Host is what a system offers, and a Source what is behind a card; package here says
+// which of them this computer has.
 package card
 
 import "io"
@@ -21,7 +22,8 @@ type Device interface {
 	Close() error
 }
 
-// Medium is a device as a host or another source opens it: its errors are of the kinds of package fault, and have no name yet.
+// Medium is a device as a host or another source opens it: its errors are of the kinds of package fault, and have no
+// name yet.
 type Medium interface {
 	Device
 	Present() bool // whether the card is still there, asked after an error

@@ -7,8 +7,9 @@ import (
 	"zipstamp/internal/card/guard"
 )
 
-// Touches says how a file, or the place where one is to be made, is not apart from the card: it is the card, it is what keeps the card, or it lies on the card. Loop devices
-// are followed to their files, and these to the disks that they are on. Empty: it is apart.
+// Touches says how a file, or the place where one is to be made, is not apart from the card: it is the card, it is what
+// keeps the card, or it lies on the card. Loop devices are followed to their files, and these to the disks that they
+// are on. Empty: it is apart.
 func (c *Card) Touches(path string) guard.Cause {
 	if c.Is(path) {
 		return guard.IsTheCard
@@ -44,7 +45,9 @@ func (c *Card) Apart(what, path string) error {
 // lies tells whether a file is on a file system of the disk, or on one that its files carry.
 func (c *Card) lies(path string, d *disks.Disk) bool {
 	at, err := c.finder.Host.Under(path)
-	return err == nil && at.Point != "" && slices.ContainsFunc(d.Mounts, func(m disks.Mount) bool { return m.Point == at.Point })
+	return err == nil && at.Point != "" && slices.ContainsFunc(d.Mounts, func(m disks.Mount) bool {
+		return m.Point == at.Point
+	})
 }
 
 // carrier is the loop device that carries a file, if one does.

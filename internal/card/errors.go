@@ -45,7 +45,11 @@ func (c *Card) refusedOpen(err error, mode Mode) *RefusedError {
 		err   error
 		cause guard.Cause
 	}{
-		{ErrOther, guard.PutInAgain}, {fault.NoRights, guard.NoRights}, {fault.Busy, guard.Busy}, {fault.NoMedium, guard.Empty}, {fault.Locked, guard.Protected},
+		{ErrOther, guard.PutInAgain},
+		{fault.NoRights, guard.NoRights},
+		{fault.Busy, guard.Busy},
+		{fault.NoMedium, guard.Empty},
+		{fault.Locked, guard.Protected},
 	} {
 		if errors.Is(err, known.err) {
 			r = guard.Reason{Cause: known.cause}
@@ -78,8 +82,8 @@ func (e *IOError) Error() string {
 
 func (e *IOError) Unwrap() error { return e.Err }
 
-// IsBadPlace tells whether an error says that a card failed at one place, which may go right when it is tried again or written anew, as opposed to one after which nothing
-// more can be had from it.
+// IsBadPlace tells whether an error says that a card failed at one place, which may go right when it is tried again or
+// written anew, as opposed to one after which nothing more can be had from it.
 func IsBadPlace(err error) bool {
 	return errors.As(err, new(*IOError)) && errors.Is(err, fault.BadPlace)
 }

@@ -30,8 +30,8 @@ func (f failing) WriteAt([]byte, int64) (int, error) { return 0, f.err }
 func (f failing) Flush() error                       { return f.err }
 func (f failing) Present() bool                      { return f.there }
 
-// TestErrorsTellAFailedCardFromOneThatIsGone has each kind of error: a card that is pulled out may fail like one with bad places, and is known by not being there
-// any more.
+// TestErrorsTellAFailedCardFromOneThatIsGone has each kind of error: a card that is pulled out may fail like one with
+// bad places, and is known by not being there any more.
 func TestErrorsTellAFailedCardFromOneThatIsGone(t *testing.T) {
 	for _, c := range []struct {
 		err   fault.Fault
@@ -72,7 +72,8 @@ func TestOpeningSaysWhyNot(t *testing.T) {
 	path := testbed.Sparse(t, filepath.Join(t.TempDir(), "x"), 1<<20)
 	odd := errors.New("odd")
 	for err, want := range map[error]guard.Cause{
-		fault.Busy: guard.Busy, fault.NoRights: guard.NoRights, fault.Locked: guard.LockedFile, fault.NoMedium: guard.Empty, card.ErrOther: guard.PutInAgain, odd: guard.SystemSays,
+		fault.Busy: guard.Busy, fault.NoRights: guard.NoRights, fault.Locked: guard.LockedFile,
+		fault.NoMedium: guard.Empty, card.ErrOther: guard.PutInAgain, odd: guard.SystemSays,
 	} {
 		kind := func(string, fs.FileInfo) (*card.File, error) {
 			return &card.File{Source: unopened{err}, Size: 1 << 20}, nil

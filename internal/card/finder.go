@@ -18,9 +18,9 @@ type Finder struct {
 	Kinds []FileKind
 }
 
-// Find finds the card that the user names: by the path of a whole disk, of a practice card's file, or of
-// a plain file that stands for a card; by label:NAME, the label of a file system on it; or by serial:TEXT. The error is a *RefusedError
-// for anything else.
+// Find finds the card that the user names: by the path of a whole disk, of a practice card's file, or of a plain file
+// that stands for a card; by label:NAME, the label of a file system on it; or by serial:TEXT. The error is a
+// *RefusedError for anything else.
 func (f Finder) Find(given string) (*Card, error) {
 	if name, ok := strings.CutPrefix(given, "label:"); ok {
 		return f.findBy(given, name, ByLabel, hasLabel)
@@ -99,8 +99,8 @@ func (f Finder) findDisk(given, key string) (*Card, error) {
 // card is a disk as a card that nobody has named.
 func (f Finder) card(given string, d disks.Disk) *Card {
 	return &Card{
-		Given: given, Path: d.Path, Name: d.Name, Kind: Block, Size: d.Size, SectorSize: d.Sector, Model: d.Title(), Serial: d.Serial, ReadOnly: d.ReadOnly,
-		Disk: &d, finder: f, source: ofHost{f.Host, d},
+		Given: given, Path: d.Path, Name: d.Name, Kind: Block, Size: d.Size, SectorSize: d.Sector, Model: d.Title(),
+		Serial: d.Serial, ReadOnly: d.ReadOnly, Disk: &d, finder: f, source: ofHost{f.Host, d},
 	}
 }
 
@@ -115,8 +115,9 @@ func (f Finder) findFile(given, path string, info fs.FileInfo) (*Card, error) {
 			continue
 		}
 		c := &Card{
-			Given: given, Path: path, Name: filepath.Base(path), Kind: file.Kind, Size: file.Size, SectorSize: file.SectorSize,
-			Model: file.Model, Serial: file.Serial, ReadOnly: file.ReadOnly, named: true, finder: f, source: file.Source, file: file,
+			Given: given, Path: path, Name: filepath.Base(path), Kind: file.Kind, Size: file.Size,
+			SectorSize: file.SectorSize, Model: file.Model, Serial: file.Serial, ReadOnly: file.ReadOnly, named: true,
+			finder: f, source: file.Source, file: file,
 		}
 		c.findUses()
 		return c, nil
@@ -178,8 +179,8 @@ type Change struct {
 	Arrived bool
 }
 
-// Watch tells of each card that is put in or taken out from when it has called ready, until tell returns an error, which it returns, or
-// ctx ends. A card that is here already counts when it has been taken out and put in again.
+// Watch tells of each card that is put in or taken out from when it has called ready, until tell returns an error,
+// which it returns, or ctx ends. A card that is here already counts when it has been taken out and put in again.
 func (f Finder) Watch(ctx context.Context, ready func(), tell func(Change) error) error {
 	var before map[string]*Card
 	return f.Host.Watch(ctx, func() error {
@@ -220,7 +221,8 @@ func (f Finder) present() (map[string]*Card, error) {
 // changes are the cards that went and came between two looks.
 func changes(before, now map[string]*Card) (all []Change) {
 	isOther := func(a, b *Card) bool {
-		return b == nil || b.Size == 0 || a.Disk.Insertion != b.Disk.Insertion || a.Identity().Like(b.Identity()) == Different
+		return b == nil || b.Size == 0 || a.Disk.Insertion != b.Disk.Insertion ||
+			a.Identity().Like(b.Identity()) == Different
 	}
 	for key, c := range before {
 		if c.Size > 0 && isOther(c, now[key]) {

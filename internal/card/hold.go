@@ -16,12 +16,13 @@ const (
 	returnTime = 6 * time.Second // how long it is waited for; a reader that resets is back in one to four
 )
 
-// pauses before the tries: a second in all, in which the kernel has seen that a card was pulled out whose accesses fail.
+// pauses before the tries: a second in all, in which the kernel has seen that a card was pulled out whose accesses
+// fail.
 var pauses = [triesAgain]time.Duration{50 * time.Millisecond, 250 * time.Millisecond, 700 * time.Millisecond}
 
-// Hold is a card that is held for exclusive use. It is a Device that forgives a little: an access that failed is tried again, and a card
-// that is gone since its reader was reset is taken up again when it is back, perhaps under another name, if Recognise
-// has said how to know it.
+// Hold is a card that is held for exclusive use. It is a Device that forgives a little: an access that failed is tried
+// again, and a card that is gone since its reader was reset is taken up again when it is back, perhaps under another
+// name, if Recognise has said how to know it.
 type Hold struct {
 	mu    sync.RWMutex // held for writing while the device is exchanged
 	card  *Card        // as it is now
@@ -54,7 +55,8 @@ func (h *Hold) Card() *Card {
 	return h.card
 }
 
-// Recognise says how the card is known by what is on it, from now on. Without it, and after Recognise(nil), a card that is gone is gone.
+// Recognise says how the card is known by what is on it, from now on. Without it, and after Recognise(nil), a card that
+// is gone is gone.
 func (h *Hold) Recognise(known func(Device) bool) {
 	h.noteMu.Lock()
 	defer h.noteMu.Unlock()
@@ -122,8 +124,9 @@ func (h *Hold) WriteAt(p []byte, off int64) (n int, err error) {
 	return n, err
 }
 
-// Flush returns when the device says that written data is on the medium. A failure is not forgiven: what could not be kept is lost, and the
-// device may say so only once. After a return, what was on its way may be lost too, which the read-back finds.
+// Flush returns when the device says that written data is on the medium. A failure is not forgiven: what could not be
+// kept is lost, and the device may say so only once. After a return, what was on its way may be lost too, which the
+// read-back finds.
 func (h *Hold) Flush() error {
 	for {
 		h.mu.RLock()
@@ -182,8 +185,8 @@ func (h *Hold) mayTryAgain() bool {
 	return h.again <= maxAgain
 }
 
-// takeUp waits for a card that is gone to come back, and takes it up. Of several goroutines that find it gone, one does it. The error
-// says why it can't be.
+// takeUp waits for a card that is gone to come back, and takes it up. Of several goroutines that find it gone, one does
+// it. The error says why it can't be.
 func (h *Hold) takeUp(dev Device, cause error) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -250,8 +253,8 @@ func (c *Card) comesBack() bool {
 	return returns
 }
 
-// back finds the card again after a reset, by its identity and never by its name; nil if it isn't there. Another medium in the same reader
-// is told apart by what is on it.
+// back finds the card again after a reset, by its identity and never by its name; nil if it isn't there. Another medium
+// in the same reader is told apart by what is on it.
 func (c *Card) back() *Card {
 	if r, ok := c.source.(Returner); ok {
 		source := r.Again()

@@ -31,7 +31,11 @@ func held(t *testing.T, s practice.Spec) *card.Hold {
 func TestHoldForgivesALittle(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		buf := make([]byte, 1<<20)
-		h := held(t, practice.Spec{Faults: []practice.Fault{{Kind: practice.FailWrite, Sector: 100, Times: 2}, {Kind: practice.FailRead, Sector: 9000}}})
+		h := held(t, practice.Spec{
+			Faults: []practice.Fault{
+				{Kind: practice.FailWrite, Sector: 100, Times: 2}, {Kind: practice.FailRead, Sector: 9000},
+			},
+		})
 		_, err := h.WriteAt(buf, 0)
 		require.NoError(t, err)
 		require.Len(t, h.Mishaps(), 1)
@@ -99,10 +103,12 @@ func TestHoldTakesUpTheSameCardOnly(t *testing.T) {
 		spec  practice.Spec
 		known func(card.Device) bool
 	}{
-		"another card was put in":  {reset, func(card.Device) bool { return false }},
-		"nobody said how to know":  {reset, nil},
-		"it doesn't come back":     {practice.Spec{GoneAfter: 2 << 20}, func(card.Device) bool { return true }},
-		"and it is not looked for": {practice.Spec{GoneAfterTime: practice.Duration(time.Nanosecond)}, func(card.Device) bool { return true }},
+		"another card was put in": {reset, func(card.Device) bool { return false }},
+		"nobody said how to know": {reset, nil},
+		"it doesn't come back":    {practice.Spec{GoneAfter: 2 << 20}, func(card.Device) bool { return true }},
+		"and it is not looked for": {
+			practice.Spec{GoneAfterTime: practice.Duration(time.Nanosecond)}, func(card.Device) bool { return true },
+		},
 	} {
 		h := held(t, c.spec)
 		h.Recognise(c.known)

@@ -21,10 +21,12 @@ type Host interface {
 	// MayWrite tells whether the user has, or can get when asked, the right to write a disk.
 	MayWrite(d disks.Disk) bool
 
-	// Open opens a disk. The error is ErrOther if another disk or medium is there now, or of the kinds of package fault.
+	// Open opens a disk. The error is ErrOther if another disk or medium is there now, or of the kinds of package
+	// fault.
 	Open(ctx context.Context, d disks.Disk, mode Mode) (Medium, error)
 
-	// Look opens a disk to read any bytes of it, perhaps from the computer's memory. Errors are of the kinds of package fault.
+	// Look opens a disk to read any bytes of it, perhaps from the computer's memory. Errors are of the kinds of package
+	// fault.
 	Look(d disks.Disk) (Reader, error)
 
 	// Free takes a disk out of use: swap is turned off, file systems are unmounted. The error is a *RefusedError.
@@ -33,7 +35,8 @@ type Host interface {
 	// Leave has the system read the new partition table, and ejects. It does not close the medium.
 	Leave(ctx context.Context, d disks.Disk, m Medium, want Leaving) Left
 
-	// Watch calls look at once, and then whenever disks may have come or gone, until look returns an error, which it returns, or ctx ends.
+	// Watch calls look at once, and then whenever disks may have come or gone, until look returns an error, which it
+	// returns, or ctx ends.
 	Watch(ctx context.Context, look func() error) error
 
 	// Under tells what a file, or the folder in which one will be, stands on.

@@ -8,7 +8,8 @@ import (
 	"zipstamp/internal/card/disks"
 )
 
-// Identity is by what a card is known again, as it is kept in receipts, journals and the progress of tests. Texts that aren't known are empty.
+// Identity is by what a card is known again, as it is kept in receipts, journals and the progress of tests. Texts that
+// aren't known are empty.
 type Identity struct {
 	Kind   Kind
 	Bus    disks.Bus // of a disk
@@ -31,8 +32,8 @@ const (
 	Same
 )
 
-// Like compares two identities: a card's own number decides, and a file's. The serial number of a reader says little, since any card may be in it; and cards that hold the same
-// image have the same partition table.
+// Like compares two identities: a card's own number decides, and a file's. The serial number of a reader says little,
+// since any card may be in it; and cards that hold the same image have the same partition table.
 func (i Identity) Like(o Identity) Likeness {
 	switch {
 	case i.Size != o.Size || (i.Kind != o.Kind):
@@ -78,7 +79,9 @@ func (c *Card) Identity() Identity {
 }
 
 // readerWords are those by which readers call themselves. A stick has its own name.
-var readerWords = []string{"reader", "card", "sd", "sdhc", "sdxc", "mmc", "microsd", "multi", "storage", "adapter", "generic"}
+var readerWords = []string{
+	"reader", "card", "sd", "sdhc", "sdxc", "mmc", "microsd", "multi", "storage", "adapter", "generic",
+}
 
 // serialIsReaders tells whether the serial number of a USB device may be that of a reader, in which any card may be.
 func serialIsReaders(d *disks.Disk) bool {

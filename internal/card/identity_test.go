@@ -27,20 +27,34 @@ func TestWhichCardIsIt(t *testing.T) {
 		{"another stick", stick, with(stick, func(i *Identity) { i.Serial = "SW-2" }), Different},
 		{"another size", stick, with(stick, func(i *Identity) { i.Size++ }), Different},
 		{"a card in a reader, whose number is no card's", inReader, inReader, MayBe},
-		{"two cards with one image", with(inReader, func(i *Identity) { i.DiskID = "5a17a001" }), with(inReader, func(i *Identity) { i.DiskID = "5A17A001" }), MayBe},
-		{"a card with something else on it", with(inReader, func(i *Identity) { i.DiskID = "5a17a001" }), with(inReader, func(i *Identity) { i.DiskID = "ffff0000" }), Different},
+		{
+			"two cards with one image", with(inReader, func(i *Identity) { i.DiskID = "5a17a001" }),
+			with(inReader, func(i *Identity) { i.DiskID = "5A17A001" }), MayBe,
+		},
+		{
+			"a card with something else on it", with(inReader, func(i *Identity) { i.DiskID = "5a17a001" }),
+			with(inReader, func(i *Identity) { i.DiskID = "ffff0000" }), Different,
+		},
 		{"a card in another reader", inReader, with(inReader, func(i *Identity) { i.Serial = "R-2" }), MayBe},
 		{"a card from a slot in a reader", slot, inReader, MayBe},
 		{"a card in the slot", slot, with(slot, func(i *Identity) { i.DiskID = "5a17a001" }), Same},
 		{"another card in the slot", slot, with(slot, func(i *Identity) { i.CID = "27-SM-2" }), Different},
-		{"a card that tells nothing", Identity{Kind: "block device", Size: 64e9}, Identity{Kind: "block device", Size: 64e9}, MayBe},
+		{
+			"a card that tells nothing",
+			Identity{Kind: "block device", Size: 64e9},
+			Identity{Kind: "block device", Size: 64e9},
+			MayBe,
+		},
 		{"a loop device", loop, loop, Same},
 		{"a loop device whose file was exchanged", loop, with(loop, func(i *Identity) { i.File = "1:6" }), Different},
 		{"a loop device with another file", loop, with(loop, func(i *Identity) { i.Path = "/b.img" }), Different},
 		{"a file that was exchanged", plain, with(plain, func(i *Identity) { i.File = "1:6" }), Different},
 		{"a file of an older record", plain, with(plain, func(i *Identity) { i.File = "" }), MayBe},
 		{"a practice card", practice, practice, Same},
-		{"another practice card that says the same", practice, with(practice, func(i *Identity) { i.Path = "/b.card" }), Different},
+		{
+			"another practice card that says the same", practice,
+			with(practice, func(i *Identity) { i.Path = "/b.card" }), Different,
+		},
 		{"a stick is no file", stick, practice, Different},
 	} {
 		assert.Equal(t, c.want, c.a.Like(c.b), c.what)
@@ -50,7 +64,8 @@ func TestWhichCardIsIt(t *testing.T) {
 		return &disks.Disk{Bus: disks.USB, Maker: maker, Model: model, Slots: slots}
 	}
 	for d, want := range map[*disks.Disk]bool{
-		usb("Saltmarsh", "Tide Stick", 0): false, usb("Saltmarsh", "USB SD Reader", 0): true, usb("Generic", "x", 0): true, usb("", "", 0): true, usb("Saltmarsh", "Tide", 2): true,
+		usb("Saltmarsh", "Tide Stick", 0): false, usb("Saltmarsh", "USB SD Reader", 0): true,
+		usb("Generic", "x", 0): true, usb("", "", 0): true, usb("Saltmarsh", "Tide", 2): true,
 		usb("Sandbank", "Tide", 0): false,
 	} {
 		assert.Equal(t, want, serialIsReaders(d), "%s", d.Title())
@@ -71,7 +86,10 @@ func TestRecordsKeepWhatIsCompared(t *testing.T) {
 	assert.Equal(t, Different, slot.Like(with(slot, func(c *Record) { c.CID = "27-SM-2" })))
 	assert.Equal(t, Same, file.Like(file))
 	assert.Equal(t, Different, file.Like(with(file, func(c *Record) { c.Path = "/tmp/b.card" })), "a file is the file")
-	loop := Card{Kind: Block, Size: 64e6, Path: "/dev/loop7", Disk: &disks.Disk{Bus: disks.Loop, Backing: "/a.img", Number: "1:5"}}
+	loop := Card{
+		Kind: Block, Size: 64e6, Path: "/dev/loop7",
+		Disk: &disks.Disk{Bus: disks.Loop, Backing: "/a.img", Number: "1:5"},
+	}
 	assert.Equal(t, loop.Identity(), loop.Record().Identity())
 }
 
@@ -86,7 +104,8 @@ func (s *shelf) Disks() ([]disks.Disk, error) { return s.disks, nil }
 // TestTheCardThatWasChosen has what may be in its place when it is claimed, and when it is looked for after a reset.
 func TestTheCardThatWasChosen(t *testing.T) {
 	inReader := disks.Disk{
-		Name: "sdf", Path: "/dev/sdf", Key: "8:80", Insertion: "5", Size: 8e9, Sector: 512, Bus: disks.USB, Serial: "00000001", Slot: 3, Slots: 4, USB: &disks.USBDevice{},
+		Name: "sdf", Path: "/dev/sdf", Key: "8:80", Insertion: "5", Size: 8e9, Sector: 512, Bus: disks.USB,
+		Serial: "00000001", Slot: 3, Slots: 4, USB: &disks.USBDevice{},
 	}
 	host := &shelf{disks: []disks.Disk{inReader}}
 	all, err := Finder{Host: host}.All()

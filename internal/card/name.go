@@ -14,7 +14,8 @@ const (
 	BySerial = "serial number"
 )
 
-// findBy finds the one card that has what the user named it by. Loop devices are left out: they are named by their path.
+// findBy finds the one card that has what the user named it by. Loop devices are left out: they are named by their
+// path.
 func (f Finder) findBy(given, text, what string, has func(*Card, string) bool) (*Card, error) {
 	if strings.TrimSpace(text) == "" {
 		return nil, refuse(given, guard.Reason{Cause: guard.NamesNone, Of: what})
@@ -48,7 +49,8 @@ func hasLabel(c *Card, label string) bool {
 	return slices.ContainsFunc(c.labels(), func(l string) bool { return strings.EqualFold(l, label) })
 }
 
-// labels are those of the card's file systems and partitions: as the system knows them, or, where it knows nothing, as they stand on the card.
+// labels are those of the card's file systems and partitions: as the system knows them, or, where it knows nothing, as
+// they stand on the card.
 func (c *Card) labels() []string {
 	var all []string
 	known := c.Disk.FS.Kind != ""

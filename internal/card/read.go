@@ -6,7 +6,8 @@ import (
 	"io"
 )
 
-// NewReader reads any bytes of a device, which is read in sectors. It is for one goroutine; done, which may be nil, is called when it is closed.
+// NewReader reads any bytes of a device, which is read in sectors. It is for one goroutine; done, which may be nil, is
+// called when it is closed.
 func NewReader(d Device, done func() error) (Reader, error) {
 	piece, err := alignedBuffer(readPiece)
 	if err != nil {

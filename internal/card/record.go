@@ -2,7 +2,8 @@ package card
 
 import "zipstamp/internal/card/disks"
 
-// Record is an Identity as it is kept in files (receipts, journals, the progress of tests), with the names that the card had then.
+// Record is an Identity as it is kept in files (receipts, journals, the progress of tests), with the names that the
+// card had then.
 type Record struct {
 	Path   string `json:"path"`
 	Name   string `json:"name"`
@@ -22,7 +23,8 @@ type Record struct {
 func (c *Card) Record() Record {
 	i := c.Identity()
 	r := Record{
-		Path: c.Path, Name: c.Name, Kind: i.Kind, Size: i.Size, Model: c.Model, Serial: i.Serial, Reader: i.Reader, CID: i.CID, Bus: string(i.Bus), File: i.File,
+		Path: c.Path, Name: c.Name, Kind: i.Kind, Size: i.Size, Model: c.Model, Serial: i.Serial, Reader: i.Reader,
+		CID: i.CID, Bus: string(i.Bus), File: i.File,
 	}
 	if i.Kind == Block {
 		r.Behind = i.Path
@@ -32,7 +34,10 @@ func (c *Card) Record() Record {
 
 // Identity is by what the card is known again.
 func (r Record) Identity() Identity {
-	i := Identity{Kind: r.Kind, Bus: disks.Bus(r.Bus), Size: r.Size, Path: r.Path, File: r.File, CID: r.CID, Serial: r.Serial, Reader: r.Reader, DiskID: r.DiskID}
+	i := Identity{
+		Kind: r.Kind, Bus: disks.Bus(r.Bus), Size: r.Size, Path: r.Path, File: r.File, CID: r.CID, Serial: r.Serial,
+		Reader: r.Reader, DiskID: r.DiskID,
+	}
 	if r.IsDisk() {
 		i.Path = r.Behind
 	}

@@ -40,7 +40,8 @@ type Leaver interface {
 	Leave(ctx context.Context, m Medium, want Leaving) Left
 }
 
-// FileKind recognises the files of a kind that stand for cards. It returns nil for a file of another kind; the error says why a file of its kind can't be used.
+// FileKind recognises the files of a kind that stand for cards. It returns nil for a file of another kind; the error
+// says why a file of its kind can't be used.
 type FileKind func(path string, info fs.FileInfo) (*File, error)
 
 // File is a file that stands for a card.

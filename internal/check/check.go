@@ -43,7 +43,8 @@ type Keys struct {
 	Required bool // a signature by one of them must be there
 }
 
-// Nothing tells that there is nothing to compare the image with. A text that is nearly a digest is nothing that can be compared.
+// Nothing tells that there is nothing to compare the image with. A text that is nearly a digest is nothing that can be
+// compared.
 func (p Published) Nothing() bool {
 	return len(p.Digests) == 0 && len(p.Wrong) == 0 && len(p.Signed) == 0 && !p.keys.Required
 }
@@ -155,11 +156,13 @@ func (r Report) Outcome() Outcome {
 	switch {
 	case r.Size == 0 && len(r.Wrong) == 0 && r.Unmatched() == nil:
 		return Broken // and be it the digest of nothing that was published
-	case len(r.Wrong) > 0, len(r.Slips) > 0, r.Unmatched() != nil, r.BadSignature() != nil, r.Required && r.SignedBy() == nil:
+	case len(r.Wrong) > 0, len(r.Slips) > 0, r.Unmatched() != nil, r.BadSignature() != nil, r.Required &&
+		r.SignedBy() == nil:
 		return Mismatched
 	case len(r.Published) > 0, r.SignedBy() != nil:
 		return Matched
-	case r.Size == 0, r.Other.Kind != "", r.Damage != nil && !errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
+	case r.Size == 0, r.Other.Kind != "", r.Damage != nil &&
+		!errors.As(r.Damage, new(*image.ChoiceError)), r.Shortfall > 0:
 		return Broken
 	}
 	return NothingPublished
@@ -175,7 +178,8 @@ func (r Report) Unmatched() *Compared {
 	return nil
 }
 
-// Uncompared tells why a published digest that is not the download's could not be compared with what is in it: that can't be unpacked here. nil if all was compared.
+// Uncompared tells why a published digest that is not the download's could not be compared with what is in it: that
+// can't be unpacked here. nil if all was compared.
 func (r Report) Uncompared() error {
 	if r.Unmatched() == nil || len(r.Image) > 0 || r.Size == 0 || r.Other.Kind != "" {
 		return nil
@@ -200,9 +204,13 @@ func (r Report) OnlyForgeable() bool {
 // the digests of the download and of the image in one pass. The error is one of reading or of ctx;
 // a file that can't be unpacked is no error, but stands in the report.
 func Run(ctx context.Context, f *image.File, member string, p Published, m *meter.Meter) (Report, error) {
-	r := Report{Path: f.Path, Size: f.Size, Packing: f.Packing(), Other: f.Other(), Partial: f.Partial(), Shortfall: f.Shortfall()}
+	r := Report{
+		Path: f.Path, Size: f.Size, Packing: f.Packing(), Other: f.Other(), Partial: f.Partial(),
+		Shortfall: f.Shortfall(),
+	}
 	contents, err := f.Look(member)
-	if errors.As(err, new(*image.UnusableError)) && !f.Once() && !p.Nothing() { // it may be what was published, whatever it is
+	// it may be what was published, whatever it is
+	if errors.As(err, new(*image.UnusableError)) && !f.Once() && !p.Nothing() {
 		anything := f.Anything()
 		if c, other := anything.Look(member); other == nil && c.Packing != image.RawPacking {
 			r.NoImage, f, contents = err, anything, c
@@ -246,7 +254,8 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 func Compare(f *image.File, c image.Contents, p Published, download, unpacked []digest.Digest) Report {
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
-		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures), Unsigned: p.Unsigned,
+		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures),
+		Unsigned: p.Unsigned,
 	}
 	r.compare(p)
 	return r
@@ -289,7 +298,9 @@ func (r *Report) download(ctx context.Context, f *image.File, algorithms []diges
 
 // both reads the file once for the digests of download and image. Where it can't be unpacked to the
 // end, the digest of the download is computed all the same.
-func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter) error {
+func (r *Report) both(
+	ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter,
+) error {
 	h := digest.NewHasher(algorithms...)
 	aside := digest.NewAside(h)
 	err := r.unpack(ctx, f, c, algorithms, aside, m)
@@ -304,7 +315,9 @@ func (r *Report) both(ctx context.Context, f *image.File, c image.Contents, algo
 }
 
 // unpack reads the image out of its packing. tap may be nil.
-func (r *Report) unpack(ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, tap io.Writer, m *meter.Meter) error {
+func (r *Report) unpack(
+	ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, tap io.Writer, m *meter.Meter,
+) error {
 	m.Begin(meter.Unpack, c.Size.Likely(f.Size))
 	s, err := f.Unpack(c, tap)
 	if err != nil {
@@ -392,7 +405,8 @@ func (r *Report) holdGarbled(g *digest.GarbledError) {
 	}
 }
 
-// Unexplained is a text that was given for a digest and is none, nor nearly that of this download; nil if there is none.
+// Unexplained is a text that was given for a digest and is none, nor nearly that of this download; nil if there is
+// none.
 func (p Published) Unexplained(r Report) *digest.GarbledError {
 	for _, g := range p.Garbled {
 		if !slices.ContainsFunc(r.Slips, func(s Slip) bool { return s.GarbledError == g }) {

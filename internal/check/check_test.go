@@ -81,13 +81,25 @@ func TestEveryPublishedDigestIsHeld(t *testing.T) {
 		unpacks bool
 		weak    bool
 	}{
-		"of the download":     {[]digest.Digest{sum(digest.SHA256, d.packed)}, Matched, []On{Download}, false, false},
-		"of the image":        {[]digest.Digest{sum(digest.SHA384, d.img)}, Matched, []On{Image}, true, false},
-		"of both":             {[]digest.Digest{sum(digest.SHA224, d.img), sum(digest.SHA512, d.packed)}, Matched, []On{Image, Download}, true, false},
-		"weak ones":           {[]digest.Digest{sum(digest.MD5, d.packed), sum(digest.SHA1, d.packed)}, Matched, []On{Download, Download}, false, true},
-		"one of two is wrong": {[]digest.Digest{sum(digest.SHA256, d.packed), zero}, Mismatched, []On{Download, Neither}, true, false},
-		"wrong":               {[]digest.Digest{zero}, Mismatched, []On{Neither}, true, false},
-		"nothing":             {nil, NothingPublished, nil, true, false},
+		"of the download": {[]digest.Digest{sum(digest.SHA256, d.packed)}, Matched, []On{Download}, false, false},
+		"of the image":    {[]digest.Digest{sum(digest.SHA384, d.img)}, Matched, []On{Image}, true, false},
+		"of both": {
+			[]digest.Digest{sum(digest.SHA224, d.img), sum(digest.SHA512, d.packed)},
+			Matched,
+			[]On{Image, Download},
+			true, false,
+		},
+		"weak ones": {
+			[]digest.Digest{sum(digest.MD5, d.packed), sum(digest.SHA1, d.packed)},
+			Matched,
+			[]On{Download, Download},
+			false, true,
+		},
+		"one of two is wrong": {
+			[]digest.Digest{sum(digest.SHA256, d.packed), zero}, Mismatched, []On{Download, Neither}, true, false,
+		},
+		"wrong":   {[]digest.Digest{zero}, Mismatched, []On{Neither}, true, false},
+		"nothing": {nil, NothingPublished, nil, true, false},
 	} {
 		var m meter.Meter
 		r := run(t, d.path, c.given, nil, &m)
@@ -99,7 +111,8 @@ func TestEveryPublishedDigestIsHeld(t *testing.T) {
 		}
 		assert.Equal(t, c.on, on, what)
 		assert.Equal(t, c.weak, r.OnlyForgeable(), what)
-		assert.Equal(t, sum(digest.SHA256, d.packed), r.Download[0], "SHA-256 of the download is always known: %s", what)
+		assert.Equal(t, sum(digest.SHA256, d.packed), r.Download[0], "SHA-256 of the download is always known: %s",
+			what)
 		if assert.Equal(t, c.unpacks, len(r.Image) > 0, "unpacked only where it is needed: %s", what) && c.unpacks {
 			assert.Equal(t, sum(digest.SHA256, d.img), r.Image[0], what)
 			assert.Equal(t, image.Size{Bytes: int64(len(d.img)), Certainty: image.Exact}, r.Unpacked, what)
@@ -124,7 +137,8 @@ func TestSumsBesideAnImageMustNameIt(t *testing.T) {
 	r = run(t, renamed, nil, nil, nil)
 	require.Equal(t, Mismatched, r.Outcome())
 	assert.Equal(t, "saltmarsh-os.img.gz", r.Wrong[0].Other.File, "it is told which file this is")
-	assert.Equal(t, Matched, run(t, renamed, []digest.Digest{mine}, nil, nil).Outcome(), "a digest that is given counts alone")
+	assert.Equal(t, Matched, run(t, renamed, []digest.Digest{mine}, nil, nil).Outcome(),
+		"a digest that is given counts alone")
 
 	d.write(t, "SHA256SUMS", []byte(other.Hex()+"  saltmarsh-os.img.gz\n"+mine.Hex()+"  newer.img.gz\n"))
 	r = run(t, d.path, nil, nil, nil)
@@ -160,9 +174,13 @@ func TestWhyAFileIsNotWhatWasPublished(t *testing.T) {
 			assert.ErrorAs(t, r.Damage, new(*image.DamageError))
 			assert.Empty(t, r.Image)
 		}},
-		"a web page":         {[]byte("<html>log in first</html>"), func(r Report) { assert.Equal(t, image.WebPage, r.Other.Kind) }},
-		"empty":              {nil, func(r Report) { assert.Zero(t, r.Size) }},
-		"shorter than parts": {short, func(r Report) { assert.EqualValues(t, 2048*512+65536*512-len(short), r.Shortfall) }},
+		"a web page": {
+			[]byte("<html>log in first</html>"), func(r Report) { assert.Equal(t, image.WebPage, r.Other.Kind) },
+		},
+		"empty": {nil, func(r Report) { assert.Zero(t, r.Size) }},
+		"shorter than parts": {
+			short, func(r Report) { assert.EqualValues(t, 2048*512+65536*512-len(short), r.Shortfall) },
+		},
 	} {
 		path := d.write(t, "x.img", c.data)
 		r := run(t, path, want, nil, nil)

@@ -87,7 +87,9 @@ func (p Published) signer(d digest.Published) *trust.Signature {
 		}
 		if s.Clear() {
 			within := p.covered[d.From]
-			if within == nil || !slices.ContainsFunc(within.Entries, func(e digest.Entry) bool { return e.Digest == d.Digest && e.File == d.File }) {
+			if within == nil || !slices.ContainsFunc(within.Entries, func(e digest.Entry) bool {
+				return e.Digest == d.Digest && e.File == d.File
+			}) {
 				continue
 			}
 		}
@@ -118,7 +120,8 @@ func (r *Report) checkSigned(ctx context.Context, f *image.File, p Published, m 
 	return nil
 }
 
-// watched reads a download, shows how far it is, and seals it, so that what is signed is known to be what has the digests.
+// watched reads a download, shows how far it is, and seals it, so that what is signed is known to be what has the
+// digests.
 type watched struct {
 	ctx    context.Context
 	r      io.Reader

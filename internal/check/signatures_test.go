@@ -79,23 +79,70 @@ func TestWhoSignedAnImage(t *testing.T) {
 		signed   bool // by the club, and what was checked
 		bad      trust.Status
 	}{
-		"the image, by OpenPGP":          {map[string][]byte{name + ".asc": club.detached(t, img)}, true, Matched, true, ""},
-		"the image, by minisign":         {map[string][]byte{name + ".minisig": minisign.Sign(club.private, img)}, true, Matched, true, ""},
-		"another image, by OpenPGP":      {map[string][]byte{name + ".sig": club.detached(t, img[1:])}, false, Mismatched, false, trust.Bad},
-		"another image, by minisign":     {map[string][]byte{name + ".minisig": minisign.Sign(club.private, img[1:])}, false, Mismatched, false, trust.Bad},
-		"by a stranger":                  {map[string][]byte{name + ".asc": stranger.detached(t, img)}, false, NothingPublished, false, ""},
-		"by a stranger, and required":    {map[string][]byte{name + ".asc": stranger.detached(t, img)}, true, Mismatched, false, ""},
-		"by a stranger and by the club":  {map[string][]byte{name + ".asc": stranger.detached(t, img), name + ".minisig": minisign.Sign(club.private, img)}, true, Matched, true, ""},
-		"nothing in the file":            {map[string][]byte{name + ".asc": []byte("-----BEGIN NOTHING-----\n")}, true, Mismatched, false, ""},
-		"its sums":                       {map[string][]byte{"SHA256SUMS": []byte(line), "SHA256SUMS.asc": club.detached(t, []byte(line))}, true, Matched, true, ""},
-		"its sums, changed since":        {map[string][]byte{"SHA256SUMS": []byte(line), "SHA256SUMS.asc": club.detached(t, []byte(other))}, false, Mismatched, false, trust.Bad},
-		"sums that are clear-signed":     {map[string][]byte{"SHA256SUMS": club.clear(t, line)}, true, Matched, true, ""},
-		"clear-signed, with other sums":  {map[string][]byte{"SHA256SUMS": club.clear(t, other)}, false, Mismatched, false, ""},
-		"a line before what is signed":   {map[string][]byte{"SHA256SUMS": append([]byte(line), club.clear(t, "# nothing\n")...)}, true, Mismatched, false, ""},
-		"a line behind what is signed":   {map[string][]byte{"SHA256SUMS": append(club.clear(t, "# nothing\n"), line...)}, true, Mismatched, false, ""},
-		"sums of a stranger":             {map[string][]byte{"SHA256SUMS": stranger.clear(t, line)}, false, Matched, false, ""},
-		"sums of a stranger, required":   {map[string][]byte{"SHA256SUMS": stranger.clear(t, line)}, true, Mismatched, false, ""},
-		"clear-signed sums that changed": {map[string][]byte{"SHA256SUMS": bytes.Replace(club.clear(t, line), []byte("saltmarsh-os.img.gz\n"), []byte("saltmarsh-os.img.gz\n# more\n"), 1)}, false, Mismatched, false, trust.Bad},
+		"the image, by OpenPGP": {
+			map[string][]byte{name + ".asc": club.detached(t, img)}, true, Matched, true, "",
+		},
+		"the image, by minisign": {
+			map[string][]byte{name + ".minisig": minisign.Sign(club.private, img)}, true, Matched, true, "",
+		},
+		"another image, by OpenPGP": {
+			map[string][]byte{name + ".sig": club.detached(t, img[1:])}, false, Mismatched, false, trust.Bad,
+		},
+		"another image, by minisign": {
+			map[string][]byte{name + ".minisig": minisign.Sign(club.private, img[1:])},
+			false, Mismatched, false,
+			trust.Bad,
+		},
+		"by a stranger": {
+			map[string][]byte{name + ".asc": stranger.detached(t, img)}, false, NothingPublished, false, "",
+		},
+		"by a stranger, and required": {
+			map[string][]byte{name + ".asc": stranger.detached(t, img)}, true, Mismatched, false, "",
+		},
+		"by a stranger and by the club": {
+			map[string][]byte{
+				name + ".asc": stranger.detached(t, img), name + ".minisig": minisign.Sign(club.private, img),
+			}, true, Matched, true, "",
+		},
+		"nothing in the file": {
+			map[string][]byte{name + ".asc": []byte("-----BEGIN NOTHING-----\n")}, true, Mismatched, false, "",
+		},
+		"its sums": {
+			map[string][]byte{"SHA256SUMS": []byte(line), "SHA256SUMS.asc": club.detached(t, []byte(line))},
+			true,
+			Matched, true, "",
+		},
+		"its sums, changed since": {
+			map[string][]byte{"SHA256SUMS": []byte(line), "SHA256SUMS.asc": club.detached(t, []byte(other))},
+			false,
+			Mismatched, false, trust.Bad,
+		},
+		"sums that are clear-signed": {
+			map[string][]byte{"SHA256SUMS": club.clear(t, line)}, true, Matched, true, "",
+		},
+		"clear-signed, with other sums": {
+			map[string][]byte{"SHA256SUMS": club.clear(t, other)}, false, Mismatched, false, "",
+		},
+		"a line before what is signed": {
+			map[string][]byte{"SHA256SUMS": append([]byte(line), club.clear(t, "# nothing\n")...)},
+			true, Mismatched,
+			false, "",
+		},
+		"a line behind what is signed": {
+			map[string][]byte{"SHA256SUMS": append(club.clear(t, "# nothing\n"), line...)}, true, Mismatched, false, "",
+		},
+		"sums of a stranger": {
+			map[string][]byte{"SHA256SUMS": stranger.clear(t, line)}, false, Matched, false, "",
+		},
+		"sums of a stranger, required": {
+			map[string][]byte{"SHA256SUMS": stranger.clear(t, line)}, true, Mismatched, false, "",
+		},
+		"clear-signed sums that changed": {
+			map[string][]byte{
+				"SHA256SUMS": bytes.Replace(club.clear(t, line), []byte("saltmarsh-os.img.gz\n"),
+					[]byte("saltmarsh-os.img.gz\n# more\n"), 1),
+			}, false, Mismatched, false, trust.Bad,
+		},
 	} {
 		t.Run(what, func(t *testing.T) {
 			d := newDownload(t)

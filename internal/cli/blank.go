@@ -109,7 +109,8 @@ func (b *blanking) size() (int64, error) {
 	return latest.Gauge.Loss.Real, nil
 }
 
-// lastGauge is the receipt of the last test of a card that came to a result, and whether that is of this very card; nil if none is known.
+// lastGauge is the receipt of the last test of a card that came to a result, and whether that is of this very card; nil
+// if none is known.
 func (a *app) lastGauge(now card.Record) (*receipt.Document, card.Likeness) {
 	return receipt.Latest(a.history(), now, func(doc receipt.Document) bool {
 		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)

@@ -90,7 +90,8 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 	now.DiskID = id
 	l.Tested, l.TestedLike = a.lastGauge(now)
 	l.Last, l.LastLike = receipt.Latest(a.history(), now, func(d receipt.Document) bool {
-		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID)) // something else is on it now
+		// something else is on it now
+		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID))
 	})
 	return l
 }
@@ -205,8 +206,9 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 		}
 		d := l.Card.Disk
 		one := listedCard{
-			Path: d.Path, Name: d.Name, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus), Maker: d.Maker, Model: d.Model, Serial: d.Serial,
-			Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0, May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: view.Remarks(l.Remarks), DiskID: d.ID,
+			Path: d.Path, Name: d.Name, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus), Maker: d.Maker,
+			Model: d.Model, Serial: d.Serial, Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0,
+			May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: view.Remarks(l.Remarks), DiskID: d.ID,
 			Partitions: []listedPart{}, Mounts: []cardMount{},
 		}
 		if d.USB != nil {
@@ -217,7 +219,8 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 		}
 		if s := d.SD; s != nil {
 			one.Registers = &cardRegisters{
-				int(s.CID.Maker), s.CID.OEM, s.CID.Product, s.CID.Revision, s.CID.Serial, s.CID.Made(), s.CSD.Size, s.CSD.Family, s.Spec, s.Marks,
+				int(s.CID.Maker), s.CID.OEM, s.CID.Product, s.CID.Revision, s.CID.Serial, s.CID.Made(), s.CSD.Size,
+				s.CSD.Family, s.Spec, s.Marks,
 			}
 		}
 		one.Table = string(d.Scheme)
@@ -225,7 +228,9 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 			one.Table, one.DiskID = string(l.Contents.Table.Scheme), l.Contents.Table.ID
 		}
 		for _, p := range l.Parts() {
-			one.Partitions = append(one.Partitions, listedPart{p.Number, p.Path, p.Size, peekFS(layout.FileSystem{Kind: p.Kind, Label: p.Label})})
+			one.Partitions = append(one.Partitions, listedPart{
+				p.Number, p.Path, p.Size, peekFS(layout.FileSystem{Kind: p.Kind, Label: p.Label}),
+			})
 		}
 		for _, m := range d.Mounts {
 			one.Mounts = append(one.Mounts, cardMount{m.Source, m.Point})

@@ -191,9 +191,10 @@ type checkDocument struct {
 
 // checkedImage is an image in it.
 type checkedImage struct {
-	Path       string              `json:"path"`
-	Sentence   string              `json:"sentence"`
-	Outcome    string              `json:"outcome"` // as published, not as published, no whole image, nothing published, error
+	Path     string `json:"path"`
+	Sentence string `json:"sentence"`
+	// as published, not as published, no whole image, nothing published, error
+	Outcome    string              `json:"outcome"`
 	Size       int64               `json:"size,omitempty"`
 	Packing    string              `json:"packing,omitempty"`
 	Member     string              `json:"member,omitempty"`
@@ -244,7 +245,9 @@ func (c checking) one(ctx context.Context, path string) error {
 	case errors.Is(err, view.ErrInterrupted):
 		return err
 	case c.json:
-		c.printJSON(checkDocument{document.New(document.Check, statusOf(err), r.document().Sentence), []checkedImage{r.document()}})
+		c.printJSON(checkDocument{
+			document.New(document.Check, statusOf(err), r.document().Sentence), []checkedImage{r.document()},
+		})
 	case r.err != nil:
 		return err
 	default:
@@ -342,8 +345,9 @@ func (r checked) document() checkedImage {
 // checkedAs is a report as the JSON document has it.
 func checkedAs(r check.Report) checkedImage {
 	c := checkedImage{
-		Path: r.Path, Sentence: view.CheckSentence(r), Size: r.Size, Packing: r.Packing, Member: r.Member, Unpacked: r.Unpacked.Known(),
-		Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image), Published: receipt.PublishedOf(r), Signatures: receipt.SignaturesOf(r),
+		Path: r.Path, Sentence: view.CheckSentence(r), Size: r.Size, Packing: r.Packing, Member: r.Member,
+		Unpacked: r.Unpacked.Known(), Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image),
+		Published: receipt.PublishedOf(r), Signatures: receipt.SignaturesOf(r),
 		Problems: view.CheckProblems(r),
 	}
 	switch r.Outcome() {

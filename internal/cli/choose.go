@@ -78,7 +78,8 @@ func (a *app) awaitCards(ctx context.Context, n int, taken []*card.Card) ([]*car
 // resetTime is how soon a card is back after its reader or hub was reset.
 const resetTime = 15 * time.Second
 
-// likeness is what a card and its reader say, but for the name that the kernel gives, and how what is on it is laid out: of two cards in one reader, mostly only that differs. It is empty for what is no card.
+// likeness is what a card and its reader say, but for the name that the kernel gives, and how what is on it is laid
+// out: of two cards in one reader, mostly only that differs. It is empty for what is no card.
 func likeness(c *card.Card) string {
 	i := c.Identity()
 	var on []byte
@@ -101,7 +102,8 @@ func without(all []*card.Card, c *card.Card) (left []*card.Card) {
 	return left
 }
 
-// choose has a person choose one of the cards that may be written. One that is alone is asked for too, unless it will be anyway.
+// choose has a person choose one of the cards that may be written. One that is alone is asked for too, unless it will
+// be anyway.
 func (a *app) choose(ctx context.Context, askedAnyway bool) (*card.Card, error) {
 	if !a.screen.Asks() {
 		return nil, &usageError{view.ErrNoTerminal}
@@ -140,7 +142,8 @@ func (a *app) pickOrChoose(ctx context.Context, args []string) (*card.Card, erro
 	return a.choose(ctx, false)
 }
 
-// pickAll finds all cards of a run: those named, the next ones that are put in, or the one that is chosen. None is named twice.
+// pickAll finds all cards of a run: those named, the next ones that are put in, or the one that is chosen. None is
+// named twice.
 func (a *app) pickAll(ctx context.Context, args []string, arrive int) (cards []*card.Card, err error) {
 	for _, given := range args {
 		c, err := a.pick(ctx, given)

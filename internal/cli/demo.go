@@ -32,7 +32,11 @@ func demoSteps() []demoStep {
 		{help.DemoTired, stamp(demo.Tired), statusGood},
 		{help.DemoLiar, stamp(demo.Liar), statusGauge},
 		{help.DemoSpots, []string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar}, statusGauge},
-		{help.DemoAll, []string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar}, statusGauge},
+		{
+			help.DemoAll,
+			[]string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar},
+			statusGauge,
+		},
 	}
 }
 

@@ -12,10 +12,13 @@ import (
 	"zipstamp/internal/view/help"
 )
 
-// command makes the command with a path, such as "gauge spots", which takes from least to most words. Its help, and that of its flags, is in package help.
+// command makes the command with a path, such as "gauge spots", which takes from least to most words. Its help, and
+// that of its flags, is in package help.
 func (a *app) command(path string, least, most int, run func(*cobra.Command, []string) error) *cobra.Command {
 	t := help.For(path, a.streams.Here.Example)
-	return &cobra.Command{Use: t.Use, Short: t.Short, Long: t.Long, Example: t.Example, Args: takes(t, least, most), RunE: run}
+	return &cobra.Command{
+		Use: t.Use, Short: t.Short, Long: t.Long, Example: t.Example, Args: takes(t, least, most), RunE: run,
+	}
 }
 
 // takes checks the number of words that a command takes.

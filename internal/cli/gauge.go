@@ -53,7 +53,9 @@ func (a *app) gaugeSpots() *cobra.Command {
 			seed = randomSeed()
 		}
 		g := &gauging{record: record{app: a}, o: o, job: receipt.JobSpots, keeps: true}
-		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.spots(ctx, places, seed) })
+		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) {
+			return g.spots(ctx, places, seed)
+		})
 	})
 	o.flags(cmd.Flags())
 	cmd.Flags().IntVar(&places, "places", spots.DefaultPlaces, "")
@@ -80,7 +82,9 @@ func (a *app) gaugeWhole() *cobra.Command {
 	var toTheEnd, afresh bool
 	cmd := a.command("gauge whole", 0, 1, func(cmd *cobra.Command, args []string) error {
 		g := &gauging{record: record{app: a}, o: o, job: receipt.JobWhole}
-		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) { return g.whole(ctx, toTheEnd, afresh) })
+		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) {
+			return g.whole(ctx, toTheEnd, afresh)
+		})
 	})
 	o.flags(cmd.Flags())
 	cmd.Flags().BoolVar(&toTheEnd, "to-the-end", false, "")
@@ -106,7 +110,9 @@ type gauging struct {
 }
 
 // run is the story of the command.
-func (g *gauging) run(ctx context.Context, args []string, test func(context.Context) (*gauge.Report, error)) (err error) {
+func (g *gauging) run(
+	ctx context.Context, args []string, test func(context.Context) (*gauge.Report, error),
+) (err error) {
 	defer g.close()
 	if err := g.prepare(ctx, args); err != nil {
 		return err
@@ -236,7 +242,9 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 		return nil, view.CantSave(g.who.journals().Path(), false, err)
 	}
 	g.follow()
-	rep, restored, err := spots.Test{Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j}.Run(ctx)
+	rep, restored, err := spots.Test{
+		Device: g.hold, Meter: &g.meter, Nonce: nonce, Seed: seed, Places: places, First: g.first, Journal: j,
+	}.Run(ctx)
 	g.unfollow()
 	if restored {
 		return rep, errors.Join(err, g.who.as(j.Remove))
@@ -252,7 +260,9 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 // whole does the test of every block.
 func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
 	who := g.card.Record()
-	w := whole.Test{Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp}
+	w := whole.Test{
+		Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp,
+	}
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err
 	}
@@ -361,7 +371,8 @@ func (g *gauging) letGo(ctx context.Context, doc *receipt.Document, how card.Lea
 	g.hold = nil
 }
 
-// gaugeResult is the error that the result of a test stands for; nil if the card holds what it should. failed is why the test did not come to its end.
+// gaugeResult is the error that the result of a test stands for; nil if the card holds what it should. failed is why
+// the test did not come to its end.
 func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, failed error) error {
 	var stuck *card.StuckError
 	if errors.As(failed, &stuck) {
@@ -374,7 +385,9 @@ func gaugeResult(doc *receipt.Document, rep *gauge.Report, sentence string, fail
 	case rep.Verdict == gauge.Counterfeit, rep.Verdict == gauge.Faulty, rep.Verdict == gauge.Unsteady:
 		return &gaugeError{sentence}
 	case failed == nil && rep.Verdict == gauge.Inconclusive:
-		return &card.IOError{Op: "write", Card: doc.Card.Name, Offset: rep.Limit, Err: errors.New("everything from there on fails")}
+		return &card.IOError{
+			Op: "write", Card: doc.Card.Name, Offset: rep.Limit, Err: errors.New("everything from there on fails"),
+		}
 	}
 	return failed
 }

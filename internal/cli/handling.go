@@ -78,7 +78,9 @@ func keepsNothingOn(c *card.Card) error {
 	if err != nil {
 		return err
 	}
-	for what, place := range map[string]string{view.TheReceipts: who.receiptsFolder(set).Path(), view.TheSaved: who.journals().Path()} {
+	for what, place := range map[string]string{
+		view.TheReceipts: who.receiptsFolder(set).Path(), view.TheSaved: who.journals().Path(),
+	} {
 		if err := c.Apart(what, place); err != nil {
 			return err
 		}
@@ -86,15 +88,17 @@ func keepsNothingOn(c *card.Card) error {
 	return nil
 }
 
-// refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite a download or a document. It may be zeros, or begin as a
-// disk does and not be a download, or have been used as a card before.
+// refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite
+// a download or a document. It may be zeros, or begin as a disk does and not be a download, or have been used as a card
+// before.
 func (a *app) refuseOtherFile(c *card.Card) error {
 	if info, err := os.Stat(c.Path); !c.IsUncertain() || err == nil && info.Size() == 0 {
 		return nil
 	}
 	refuse := func(why string, err error) error { return view.NotACard(c.Given, why, err) }
 	now := c.Record()
-	if past, like := receipt.Latest(a.history(), now, func(receipt.Document) bool { return true }); past != nil && like == card.Same {
+	if past, like := receipt.Latest(a.history(), now, func(receipt.Document) bool { return true }); past != nil &&
+		like == card.Same {
 		return nil
 	}
 	f, err := image.Open(c.Path)

@@ -48,7 +48,9 @@ func (a *app) keysAdd() *cobra.Command {
 		}
 		k.Kept = true
 		if a.json {
-			a.printJSON(keysDocument{document.New(document.Keys, statusGood, view.KeyKeptSentence(k)), []keyDocument{describeKey(k)}})
+			a.printJSON(keysDocument{
+				document.New(document.Keys, statusGood, view.KeyKeptSentence(k)), []keyDocument{describeKey(k)},
+			})
 			return nil
 		}
 		a.screen.KeyKept(k, who.short(path))
@@ -117,7 +119,10 @@ func (a *app) keysRemove() *cobra.Command {
 				return err
 			}
 			if a.json {
-				a.printJSON(keysDocument{document.New(document.Keys, statusGood, view.KeyForgottenSentence(found[0])), []keyDocument{describeKey(found[0])}})
+				a.printJSON(keysDocument{
+					document.New(document.Keys, statusGood, view.KeyForgottenSentence(found[0])),
+					[]keyDocument{describeKey(found[0])},
+				})
 				return nil
 			}
 			a.screen.KeyForgotten(found[0], who.short(found[0].Source))

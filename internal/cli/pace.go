@@ -15,7 +15,9 @@ import (
 
 func (a *app) pace() *cobra.Command {
 	p := &gauging{record: record{app: a}, job: receipt.JobPace, keeps: true}
-	cmd := a.command("pace", 0, 1, func(cmd *cobra.Command, args []string) error { return p.measure(cmd.Context(), args) })
+	cmd := a.command("pace", 0, 1, func(cmd *cobra.Command, args []string) error {
+		return p.measure(cmd.Context(), args)
+	})
 	p.o.handling.flags(cmd.Flags())
 	receiptFlag(cmd.Flags(), &p.o.receipt)
 	return cmd

@@ -177,19 +177,26 @@ type (
 
 func peekDocument(p view.Peeked) peeked {
 	doc := peeked{
-		Head: document.New(document.Peek, statusGood, view.PeekSentence(p)), Path: p.Path, Kind: p.Disk.Kind, Size: p.Size(), FitsOn: view.SmallestCard(p.Needs()),
-		Table: string(p.Disk.Table.Scheme), Sector: p.Disk.Table.Sector, Parts: []peekedPart{}, Whole: peekFS(p.Disk.Whole),
-		Problems: view.PeekProblems(p), BytesRead: p.Used,
+		Head: document.New(document.Peek, statusGood, view.PeekSentence(p)), Path: p.Path, Kind: p.Disk.Kind,
+		Size: p.Size(), FitsOn: view.SmallestCard(p.Needs()), Table: string(p.Disk.Table.Scheme),
+		Sector: p.Disk.Table.Sector, Parts: []peekedPart{}, Whole: peekFS(p.Disk.Whole), Problems: view.PeekProblems(p),
+		BytesRead: p.Used,
 	}
 	if p.Image != nil {
 		doc.Packing, doc.Member = p.Contents.Packing, p.Contents.Member
 		doc.Unpacked = &peekedSize{p.Contents.Size.Bytes, p.Contents.Size.Certainty.String()}
 	}
 	for _, c := range p.Disk.Parts {
-		doc.Parts = append(doc.Parts, peekedPart{c.Number, c.Start, c.Length, c.Type, c.ID, c.Name, c.Active, peekFS(c.FileSystem)})
+		doc.Parts = append(doc.Parts, peekedPart{
+			c.Number, c.Start, c.Length, c.Type, c.ID, c.Name, c.Active, peekFS(c.FileSystem),
+		})
 	}
 	if b := p.Disk.Boot; b != nil {
-		doc.Boot = &peekedBoot{p.Disk.BootOn, b.Files, b.Bytes, append([]string{}, b.Largest...), map[string]string{}, append([]string{}, b.Boards...)}
+		doc.Boot = &peekedBoot{
+			p.Disk.BootOn, b.Files, b.Bytes, append([]string{}, b.Largest...),
+			map[string]string{},
+			append([]string{}, b.Boards...),
+		}
 		for _, k := range b.Kernels {
 			doc.Boot.Kernels[k.Path] = k.Processor
 		}

@@ -97,7 +97,10 @@ func (a *app) makePractice(path string, s practice.Spec) error {
 			Backing string `json:"backing"`
 			Claimed int64  `json:"claimed"`
 			Real    int64  `json:"real"`
-		}{document.New(document.Practice, statusGood, view.MadeSentence(path)), path, s.Backing, int64(s.Claimed), int64(s.Real)})
+		}{
+			document.New(document.Practice, statusGood, view.MadeSentence(path)), path, s.Backing, int64(s.Claimed),
+			int64(s.Real),
+		})
 		return nil
 	}
 	a.screen.Made(path, int64(s.Claimed), int64(s.Real))

@@ -18,9 +18,9 @@ import (
 // preflightPlaces is how many places are chosen by chance where the image will be.
 const preflightPlaces = 24
 
-// preflight tries a few places of every card, where the image will be and at the card's end, and puts back what was there: so a card that holds too little is found
-// before an hour of writing, and not after. A card that is counterfeit but large enough is stamped, and that is said. It fills in the outcome of those that are not to be
-// stamped.
+// preflight tries a few places of every card, where the image will be and at the card's end, and puts back what was
+// there: so a card that holds too little is found before an hour of writing, and not after. A card that is counterfeit
+// but large enough is stamped, and that is said. It fills in the outcome of those that are not to be stamped.
 func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 	need := s.contents.Size.Likely(s.image.Size)
 	if !s.o.noSpots {
@@ -48,18 +48,23 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	start := time.Now()
 	nonce := randomNonce()
-	j, err := createJournal(s.who, journal.Head{Job: receipt.JobStamp, Card: t.card.Record(), Nonce: nonce, Started: start})
+	j, err := createJournal(s.who, journal.Head{
+		Job: receipt.JobStamp, Card: t.card.Record(), Nonce: nonce, Started: start,
+	})
 	if err != nil {
 		j = nil // it is to be overwritten anyway
 	}
 	rep, restored, err := spots.Test{
-		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces, Quick: max(need, stamp.BlockSize), Journal: j,
+		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces,
+		Quick: max(need, stamp.BlockSize), Journal: j,
 	}.Run(ctx)
 	state := stamp.Untouched
 	if !restored {
 		state = stamp.Uncertain
 	}
-	t.spots = &receipt.Spots{Done: err == nil, Verdict: string(rep.Verdict), Written: rep.Written, Seconds: time.Since(start).Seconds()}
+	t.spots = &receipt.Spots{
+		Done: err == nil, Verdict: string(rep.Verdict), Written: rep.Written, Seconds: time.Since(start).Seconds(),
+	}
 	switch l := rep.Loss; {
 	case errors.As(err, new(*card.GoneError)), ctx.Err() != nil:
 		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
@@ -70,7 +75,9 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		t.warning = view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed)
 	case l != nil:
 		t.spots.Real = l.Real
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need}}
+		t.outcome = &stamp.Outcome{
+			Result: stamp.Result{State: state}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need},
+		}
 	}
 	switch {
 	case j == nil:

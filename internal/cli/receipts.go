@@ -113,7 +113,10 @@ func receiptList(all []receipt.Document, numbers []int, of int) any {
 		List []listedReceipt `json:"list"`
 	}{document.New(document.Receipts, statusGood, view.ReceiptsSentence(len(all), of)), []listedReceipt{}}
 	for i, d := range all {
-		doc.List = append(doc.List, listedReceipt{numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), view.Finding(d), d.Sentence, d.Card.Name, d.Image.Path})
+		doc.List = append(doc.List, listedReceipt{
+			numbers[i], d.File, d.Digest, d.Job, d.Ended, string(d.Verdict), view.Finding(d), d.Sentence, d.Card.Name,
+			d.Image.Path,
+		})
 	}
 	return doc
 }

@@ -18,7 +18,9 @@ import (
 
 func (a *app) recheck() *cobra.Command {
 	r := &rechecking{record: record{app: a}}
-	cmd := a.command("recheck", 0, 2, func(cmd *cobra.Command, args []string) error { return r.run(cmd.Context(), args) })
+	cmd := a.command("recheck", 0, 2, func(cmd *cobra.Command, args []string) error {
+		return r.run(cmd.Context(), args)
+	})
 	f := cmd.Flags()
 	memberFlag(f, &r.member)
 	f.StringVar(&r.against, "against", "", "")
@@ -153,7 +155,8 @@ func (r *rechecking) unfinished(now card.Record, marked bool) string {
 	return view.JobUnfinished(last.Job, r.card.Name, last.Ended)
 }
 
-// stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is none.
+// stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is
+// none.
 func (r *rechecking) stampOf(now card.Record) (*receipt.Document, card.Likeness) {
 	return receipt.Latest(r.history(), now, receipt.Document.Left)
 }
@@ -174,7 +177,8 @@ func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 		case past == nil:
 			return nil, view.NoStampKnown(r.card.Name, r.card.Given)
 		case like != card.Same:
-			return nil, view.PerhapsStamped(r.card.Name, past.Ended, r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File)))
+			return nil, view.PerhapsStamped(r.card.Name, past.Ended,
+				r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File)))
 		}
 	}
 	if past.Job != receipt.JobStamp || past.Image.Blocks == nil {

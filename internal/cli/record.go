@@ -45,7 +45,8 @@ type concluded struct {
 	result error  // that the result stands for, by which the program ends; nil: it is good
 }
 
-// keep completes the receipt and keeps it. failed is why the job did not come to its end, and result the error that its result stands for.
+// keep completes the receipt and keeps it. failed is why the job did not come to its end, and result the error that its
+// result stands for.
 func (r *record) keep(doc receipt.Document, sentence string, failed, result error) concluded {
 	words := ""
 	if failed != nil {

@@ -74,7 +74,9 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 }
 
 // settle puts back what a journal has, or gives it up.
-func (r *restoring) settle(ctx context.Context, p journal.Pending, only *card.Card, forget bool) (fate journal.Fate, err error) {
+func (r *restoring) settle(
+	ctx context.Context, p journal.Pending, only *card.Card, forget bool,
+) (fate journal.Fate, err error) {
 	switch {
 	case forget && (only != nil || p.Err != nil):
 		if err := r.who.as(p.Remove); err != nil {
@@ -122,7 +124,8 @@ func inUse(c *card.Card) bool {
 	return len(mounts)+len(swaps) > 0
 }
 
-// putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as it was.
+// putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as
+// it was.
 func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate journal.Fate, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
 	done := found.Done()
@@ -184,8 +187,8 @@ func displace(who person, hold *card.Hold, m *meter.Meter, p journal.Pending) er
 	return errors.Join(err, j.Close())
 }
 
-// findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says the same of itself and has
-// what the test wrote.
+// findCard finds the card of a journal among those that are here: the one file that it names, or the one card that says
+// the same of itself and has what the test wrote.
 func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
 	if !p.Card.IsDisk() {
 		return r.finder.Find(p.Card.Path)
@@ -195,7 +198,8 @@ func (r *restoring) findCard(p journal.Pending) (*card.Card, error) {
 		return nil, err
 	}
 	for _, c := range all {
-		if p.Card.Like(c.Record()) != card.Different && len(c.Reasons(card.Consent{Asked: true})) == 0 && belongs(c, p) {
+		if p.Card.Like(c.Record()) != card.Different && len(c.Reasons(card.Consent{Asked: true})) == 0 &&
+			belongs(c, p) {
 			return c, nil
 		}
 	}
@@ -226,7 +230,8 @@ func belongs(c *card.Card, p journal.Pending) bool {
 	return f.Is() || f.Done() || f.Nearly()
 }
 
-// pendingOf are the journals of a card that is here. One whose stamps are not on the card may be of another card with the same contents, unless both say that they are one.
+// pendingOf are the journals of a card that is here. One whose stamps are not on the card may be of another card with
+// the same contents, unless both say that they are one.
 func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 	kept, err := allJournals(who)
 	if err != nil {
@@ -270,8 +275,8 @@ func (g *gauging) settlePending() error {
 	return nil
 }
 
-// offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is not put back is given up when the
-// function that is returned is called, once the card is being overwritten.
+// offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is
+// not put back is given up when the function that is returned is called, once the card is being overwritten.
 func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h handling) (giveUp func(), err error) {
 	pending := a.pendingOf(who, c)
 	giveUp = func() {

@@ -56,11 +56,14 @@ func Main(args []string, version string) int {
 		os.Exit(statusInterrupted)
 	})
 	defer stop()
-	streams := view.Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ(), Here: here.Cards().Host.Local()}
+	streams := view.Streams{
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ(), Here: here.Cards().Host.Local(),
+	}
 	return run(ctx, args, version, streams, os.Args[0], &left)
 }
 
-// leaving is in what state everything is left when the program is ended at once, as the command at work says. The zero value says that nothing was begun.
+// leaving is in what state everything is left when the program is ended at once, as the command at work says. The zero
+// value says that nothing was begun.
 type leaving struct{ text atomic.Pointer[string] }
 
 func (l *leaving) is(sentence string) { l.text.Store(&sentence) }
@@ -72,8 +75,8 @@ func (l *leaving) sentence() string {
 	return view.UntouchedLeft
 }
 
-// untilInterrupted ends the context at the first signal, for an end in good order. At a second one, which may come from somebody who doesn't want to wait for that, it calls
-// atOnce.
+// untilInterrupted ends the context at the first signal, for an end in good order. At a second one, which may come from
+// somebody who doesn't want to wait for that, it calls atOnce.
 func untilInterrupted(parent context.Context, atOnce func()) (context.Context, func()) {
 	ctx, cancel := context.WithCancelCause(parent)
 	ended := make(chan struct{})
@@ -102,7 +105,10 @@ func untilInterrupted(parent context.Context, atOnce func()) (context.Context, f
 
 // run is Main with its surroundings given. program is how the program was called.
 func run(ctx context.Context, args []string, version string, streams view.Streams, program string, left *leaving) int {
-	a := &app{finder: here.Cards(), version: version, streams: streams, screen: view.NewScreen(streams), words: append([]string{program}, args...), left: left}
+	a := &app{
+		finder: here.Cards(), version: version, streams: streams, screen: view.NewScreen(streams),
+		words: append([]string{program}, args...), left: left,
+	}
 	if a.version == "" {
 		a.version = builtVersion()
 	}
@@ -118,12 +124,15 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	}
 	status := statusOf(err)
 	if a.json && !a.printed && err != nil {
-		a.printJSON(failure{document.New(document.ErrorReport, status, view.ProblemSentence(err)), a.screen.NextStep(err, a.words)})
+		a.printJSON(failure{
+			document.New(document.ErrorReport, status, view.ProblemSentence(err)), a.screen.NextStep(err, a.words),
+		})
 	}
 	if err != nil && !isShown(err) {
 		a.screen.Problem(err, a.words)
 	}
-	if lost := a.screen.Lost(); lost != nil && err == nil && !errors.Is(lost, syscall.EPIPE) { // who reads only the first lines has what they want
+	// who reads only the first lines has what they want
+	if lost := a.screen.Lost(); lost != nil && err == nil && !errors.Is(lost, syscall.EPIPE) {
 		a.screen.Problem(view.ResultLost(lost), a.words)
 		status = statusUnexpected
 	}
@@ -157,7 +166,9 @@ func builtVersion() string {
 
 // Root is the tree of commands, for the pages of the manual.
 func Root() *cobra.Command {
-	a := &app{finder: here.Cards(), streams: view.Streams{Out: io.Discard, Err: io.Discard, Here: here.Cards().Host.Local()}}
+	a := &app{
+		finder: here.Cards(), streams: view.Streams{Out: io.Discard, Err: io.Discard, Here: here.Cards().Host.Local()},
+	}
 	return a.root()
 }
 
@@ -174,7 +185,8 @@ func (a *app) root() *cobra.Command {
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "")
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "")
-	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.receipts(), a.keys(), a.practice(), a.demo())
+	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.receipts(),
+		a.keys(), a.practice(), a.demo())
 	describeFlags(cmd, "")
 	return cmd
 }

@@ -21,7 +21,9 @@ import (
 
 func (a *app) gaugeSpace() *cobra.Command {
 	s := &spacing{record: record{app: a}}
-	cmd := a.command("gauge space", 1, 1, func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args[0]) })
+	cmd := a.command("gauge space", 1, 1, func(cmd *cobra.Command, args []string) error {
+		return s.run(cmd.Context(), args[0])
+	})
 	f := cmd.Flags()
 	s.first.flag(f)
 	f.BoolVar(&s.keep, "keep", false, "")
@@ -71,7 +73,9 @@ func (s *spacing) run(ctx context.Context, folder string) error {
 	defer s.discard()
 	var m meter.Meter
 	shown := s.screen.Follow(view.Followed{Meter: &m})
-	rep, failed := space.Test{Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again, Present: s.present}.Run(ctx)
+	rep, failed := space.Test{
+		Folder: folder, Meter: &m, Nonce: randomNonce(), First: first, Keep: s.keep, Again: s.again, Present: s.present,
+	}.Run(ctx)
 	m.End()
 	shown.Stop()
 	if rep.Written+rep.Read == 0 && failed != nil {

@@ -344,7 +344,9 @@ func (s *stamping) claim(ctx context.Context) (err error) {
 // check compares the image with what was published; with nothing published there is nothing to read yet.
 func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
 	if s.found.Nothing() || s.image.Once() {
-		return check.Report{Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member}, nil
+		return check.Report{
+			Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member,
+		}, nil
 	}
 	start := time.Now()
 	defer func() { s.checking = time.Since(start) }()
@@ -365,7 +367,9 @@ func (s *stamping) compare(report *check.Report) func(download, image []digest.D
 // refuseImage shows why the image is not stamped.
 func (s *stamping) refuseImage(r check.Report) error {
 	if s.json {
-		s.printJSON(checkDocument{document.New(document.Check, statusImage, view.CheckSentence(r)), []checkedImage{checkedAs(r)}})
+		s.printJSON(checkDocument{
+			document.New(document.Check, statusImage, view.CheckSentence(r)), []checkedImage{checkedAs(r)},
+		})
 	} else {
 		s.screen.Check(r)
 	}
@@ -390,15 +394,17 @@ func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report
 	if o.Err == nil {
 		describe(t, &doc)
 	}
-	noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil}))
+	noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
+		Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil,
+	}))
 	t.hold = nil
 	doc.AddCheck(s.image.Size, s.checking)
 	doc.Verdict = verdict(o.Result, o.Err)
 	return t.keep(doc, view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), o.Err, o.Err)
 }
 
-// describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to complain: it has just been
-// read back.
+// describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to
+// complain: it has just been read back.
 func describe(t *target, doc *receipt.Document) {
 	doc.Card.Beyond = t.hold.Size() - doc.Image.Unpacked
 	r, err := card.NewReader(t.hold, nil)

@@ -68,9 +68,11 @@ func statusOf(err error) int {
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
 		return statusImage
-	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*view.NoCardError](err), is[*card.GoneError](err), is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
+	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*view.NoCardError](err), is[*card.GoneError](err),
+		is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err), is[*journal.NotBackError](err):
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err),
+		is[*journal.NotBackError](err):
 		return statusCard
 	case is[*gaugeError](err), is[*gauge.TooSmallError](err):
 		return statusGauge
@@ -78,9 +80,13 @@ func statusOf(err error) int {
 	return statusUnexpected
 }
 
-// rank orders exit statuses, the worse the higher, where several things were done and the worst counts: what was found to be bad before what could not be found out.
+// rank orders exit statuses, the worse the higher, where several things were done and the worst counts: what was found
+// to be bad before what could not be found out.
 func rank(status int) int {
-	return slices.Index([]int{statusGood, statusUsage, statusRefused, statusUnexpected, statusCard, statusGauge, statusImage, statusInterrupted}, status)
+	return slices.Index([]int{
+		statusGood, statusUsage, statusRefused, statusUnexpected, statusCard, statusGauge, statusImage,
+		statusInterrupted,
+	}, status)
 }
 
 // worse is the error with the worse status.

@@ -19,11 +19,14 @@ import (
 
 func TestExitStatuses(t *testing.T) {
 	for want, errs := range map[int][]error{
-		0:   {nil},
-		1:   {errors.New("odd"), &os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}},
-		2:   {&usageError{errors.New("x")}, &image.ChoiceError{}},
-		3:   {errNotPublished, &image.DamageError{}, &image.UnusableError{}, &stamp.ChangedError{}},
-		4:   {&card.RefusedError{}, &card.GoneError{}, &stamp.TooSmallError{}, &stamp.ReadBackError{Last: &card.GoneError{}}},
+		0: {nil},
+		1: {errors.New("odd"), &os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}},
+		2: {&usageError{errors.New("x")}, &image.ChoiceError{}},
+		3: {errNotPublished, &image.DamageError{}, &image.UnusableError{}, &stamp.ChangedError{}},
+		4: {
+			&card.RefusedError{}, &card.GoneError{}, &stamp.TooSmallError{},
+			&stamp.ReadBackError{Last: &card.GoneError{}},
+		},
 		5:   {&card.IOError{}, &stamp.ReadBackError{}, &stamp.ReadBackError{Last: &card.IOError{}}},
 		130: {view.ErrInterrupted},
 	} {
@@ -38,7 +41,9 @@ func TestExitStatuses(t *testing.T) {
 
 func TestPathsBelowHomeAreShort(t *testing.T) {
 	p := person{home: "/home/wren", sudo: true}
-	for path, want := range map[string]string{"/home/wren/a/b": "~/a/b", "/home/wrenly/a": "/home/wrenly/a", "r.json": "r.json", "/home/wren": "/home/wren"} {
+	for path, want := range map[string]string{
+		"/home/wren/a/b": "~/a/b", "/home/wrenly/a": "/home/wrenly/a", "r.json": "r.json", "/home/wren": "/home/wren",
+	} {
 		assert.Equal(t, filepath.FromSlash(want), p.short(filepath.FromSlash(path)))
 	}
 }
@@ -58,7 +63,8 @@ func TestFaultsAreReadFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "{flip 8192 3 2 0.25}", fmt.Sprint(f))
 	for text, why := range map[string]string{
-		"": "is not one of kind=", "kind=flip": "sector= is missing", "sector=x": `"x" is not a number`, "sector=1,sector=2": "is given twice", "sector=1,colour=red": "is not one of kind=",
+		"": "is not one of kind=", "kind=flip": "sector= is missing", "sector=x": `"x" is not a number`,
+		"sector=1,sector=2": "is given twice", "sector=1,colour=red": "is not one of kind=",
 	} {
 		_, err := parseFault(text)
 		assert.ErrorContains(t, err, why, text)

@@ -95,7 +95,8 @@ func pack(path string, img []byte, packer func(io.Writer) (io.WriteCloser, error
 	return hex.EncodeToString(sum.Sum(nil)), f.Close()
 }
 
-// sign signs a file with the club's key, and writes the public one beside it. Whoever reads this can sign with it too: it is a sample.
+// sign signs a file with the club's key, and writes the public one beside it. Whoever reads this can sign with it too:
+// it is a sample.
 func sign(folder, name string) error {
 	key, public, err := clubKey()
 	if err != nil {
@@ -105,7 +106,8 @@ func sign(folder, name string) error {
 	if err != nil {
 		return err
 	}
-	signature := minisign.SignWithComments(key, text, fmt.Sprintf("timestamp:%d\tfile:%s", made.Unix(), name), "signature of the Saltmarsh Watchers")
+	signature := minisign.SignWithComments(key, text, fmt.Sprintf("timestamp:%d\tfile:%s", made.Unix(), name),
+		"signature of the Saltmarsh Watchers")
 	if err := os.WriteFile(filepath.Join(folder, name+".minisig"), signature, 0o666); err != nil {
 		return err
 	}
@@ -114,9 +116,11 @@ func sign(folder, name string) error {
 	return os.WriteFile(filepath.Join(folder, Key), text, 0o666)
 }
 
-// clubKey is the same at every run: it comes from the club's name, in the form that the format gives to keys without a password.
+// clubKey is the same at every run: it comes from the club's name, in the form that the format gives to keys without a
+// password.
 func clubKey() (key minisign.PrivateKey, public []byte, err error) {
-	const size, idAt, keyAt = 158, 54, 62 // 2 bytes each for the algorithms of signature, password and checksum; salt, limits; ID, key, checksum
+	// 2 bytes each for the algorithms of signature, password and checksum; salt, limits; ID, key, checksum
+	const size, idAt, keyAt = 158, 54, 62
 	seed := sha256.Sum256([]byte("Saltmarsh Watchers"))
 	secret := make([]byte, size)
 	copy(secret, "Ed\x00\x00B2")
@@ -148,9 +152,12 @@ func makeDamaged(folder, sums string) error {
 func makeCards(folder string) error {
 	const claimed = 64e6
 	cards := map[string]practice.Spec{
-		Good:  {Model: "Brindle Club 64", Serial: "SW-0001"},
-		Tired: {Model: "Brindle Club 64", Serial: "SW-0002", Faults: []practice.Fault{{Kind: practice.Flip, Sector: 20000, Times: 1}}},
-		Liar:  {Model: "Bargain 64", Serial: "SW-0003", Real: 32e6, Beyond: practice.Wrap},
+		Good: {Model: "Brindle Club 64", Serial: "SW-0001"},
+		Tired: {
+			Model: "Brindle Club 64", Serial: "SW-0002",
+			Faults: []practice.Fault{{Kind: practice.Flip, Sector: 20000, Times: 1}},
+		},
+		Liar: {Model: "Bargain 64", Serial: "SW-0003", Real: 32e6, Beyond: practice.Wrap},
 	}
 	for name, s := range cards {
 		s.Claimed, s.Backing = claimed, name+".data"

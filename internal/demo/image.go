@@ -48,7 +48,12 @@ func (b buffer) WriteAt(p []byte, off int64) (int, error) { return copy(b[off:],
 func bootFiles() []layout.File {
 	return []layout.File{
 		{Path: "boot.txt", Data: []byte("# Saltmarsh OS\nkernel=kernel.bin\nboard=auto\nconsole=serial0,115200\n")},
-		{Path: "readme.txt", Data: []byte("Saltmarsh OS for Brindle boards.\nMade for the Saltmarsh Watchers, who watch tides and weather.\n")},
+		{
+			Path: "readme.txt",
+			Data: []byte(
+				"Saltmarsh OS for Brindle boards.\nMade for the Saltmarsh Watchers, who watch tides and weather.\n",
+			),
+		},
 		{Path: "kernel.bin", Data: kernel(2 << 20)},
 		{Path: "brindle2.dtb", Data: deviceTree("saltmarsh,brindle-2", 6000)},
 		{Path: "brindle3.dtb", Data: deviceTree("saltmarsh,brindle-3", 7000)},

@@ -38,7 +38,8 @@ func Parse(text string) (Digest, error) {
 		return Digest{}, garbled(digits, err)
 	}
 	if named != 0 && named != d.Algorithm {
-		return Digest{}, fmt.Errorf("%d hex digits are the length of %s, but the text says %s", len(digits), d.Algorithm, named)
+		return Digest{}, fmt.Errorf("%d hex digits are the length of %s, but the text says %s", len(digits),
+			d.Algorithm, named)
 	}
 	return d, nil
 }

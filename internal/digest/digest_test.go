@@ -27,8 +27,9 @@ func TestParseReadsWhatPeoplePaste(t *testing.T) {
 	want := of(SHA256, "tide")
 	hex := want.Hex()
 	for _, text := range []string{
-		hex, strings.ToUpper(hex), "  " + hex + "\n", "sha256:" + hex, "SHA256=" + hex, "SHA-256: " + hex, "SHA256 = " + hex,
-		hex[:32] + " " + hex[32:], hex[:8] + ":" + hex[8:], hex[:32] + "\r\n  " + hex[32:], "sha256 " + hex,
+		hex, strings.ToUpper(hex), "  " + hex + "\n", "sha256:" + hex, "SHA256=" + hex, "SHA-256: " + hex,
+		"SHA256 = " + hex, hex[:32] + " " + hex[32:], hex[:8] + ":" + hex[8:], hex[:32] + "\r\n  " + hex[32:],
+		"sha256 " + hex,
 	} {
 		got, err := Parse(text)
 		require.NoError(t, err, text)
@@ -71,7 +72,8 @@ func TestSumsNotations(t *testing.T) {
 		"comments":        "# made on a Monday\n; and again\n\n" + line + "\n",
 		"twice the same":  line + "\n" + line + "\n",
 		"lines not known": "Saltmarsh OS 5\nBLAKE2b (" + name + ") = " + of(SHA512, "x").Hex() + "\n" + line,
-		"clear-signed":    "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n- # dashed\n" + line + "\n-----BEGIN PGP SIGNATURE-----\n\niQEz" + other.Hex() + "\n-----END PGP SIGNATURE-----\n",
+		"clear-signed": "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n- # dashed\n" + line +
+			"\n-----BEGIN PGP SIGNATURE-----\n\niQEz" + other.Hex() + "\n-----END PGP SIGNATURE-----\n",
 		"several digests": of(MD5, "a").Hex() + "  " + name + "\n" + line,
 		"escaped":         `\` + d.Hex() + "  " + name,
 		"longer name":     other.Hex() + "  old/other-" + name + "\n" + line,
@@ -87,13 +89,17 @@ func TestSumsNotations(t *testing.T) {
 
 // signedSums is a clear-signed message of seven lines and one for each of text.
 func signedSums(text string) string {
-	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text + "\n-----BEGIN PGP SIGNATURE-----\n\niQEz\n-----END PGP SIGNATURE-----\n"
+	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text +
+		"\n-----BEGIN PGP SIGNATURE-----\n\niQEz\n-----END PGP SIGNATURE-----\n"
 }
 
 func TestLinesThatAreNoneDoNotSpoilOthers(t *testing.T) {
 	const name = "saltmarsh-os.img.xz"
 	d := of(SHA256, "a")
-	for _, line := range []string{"SIZE (" + name + ") = 1234", "1234567890 99 " + name, "see " + name, d.Hex()[:63] + "  other-" + name, d.Hex()[:63] + "  " + name + ".asc"} {
+	for _, line := range []string{
+		"SIZE (" + name + ") = 1234", "1234567890 99 " + name, "see " + name, d.Hex()[:63] + "  other-" + name,
+		d.Hex()[:63] + "  " + name + ".asc",
+	} {
 		sums, err := ReadSums(strings.NewReader(line+"\n"+d.Hex()+"  "+name), "SHA256SUMS")
 		require.NoError(t, err)
 		found, err := sums.Lookup(name)
@@ -106,16 +112,40 @@ func TestSumsSayWhatIsWrongAndWhere(t *testing.T) {
 	const name = "saltmarsh-os.img.xz"
 	a, b := of(SHA256, "a").Hex(), of(SHA256, "b").Hex()
 	for _, c := range []struct{ what, file, text, why string }{
-		{"not named", "SHA256SUMS", a + "  one.img\n" + b + "  two.img\n", `SHA256SUMS does not name saltmarsh-os.img.xz (line 1: "one.img", line 2: "two.img")`},
-		{"twice", "SHA256SUMS", a + "  " + name + "\n\n" + b + "  " + name, "two different SHA-256 digests for saltmarsh-os.img.xz: lines 1 and 3"},
+		{
+			"not named", "SHA256SUMS", a + "  one.img\n" + b + "  two.img\n",
+			`SHA256SUMS does not name saltmarsh-os.img.xz (line 1: "one.img", line 2: "two.img")`,
+		},
+		{
+			"twice", "SHA256SUMS", a + "  " + name + "\n\n" + b + "  " + name,
+			"two different SHA-256 digests for saltmarsh-os.img.xz: lines 1 and 3",
+		},
 		{"twice, in folders", "SHA256SUMS", a + "  x/" + name + "\n" + b + "  y/" + name, "lines 1 and 2"},
-		{"a digit lost", "SHA256SUMS", a[:63] + "  " + name + "\n" + b + "  two.img", "names saltmarsh-os.img.xz in line 1, but the digest there can't be read: 63 hex digits"},
-		{"a digit lost, and a right MD5 below", "SHA256SUMS", a[:63] + "  " + name + "\n" + of(MD5, "a").Hex() + "  " + name, "names saltmarsh-os.img.xz in line 1, but"},
-		{"a letter among the digits", "SHA256SUMS", a + "  two.img\n" + a[:40] + "x" + a[41:] + " *./images/" + name, "names saltmarsh-os.img.xz in line 2, but"},
-		{"outside of what is signed", "SHA256SUMS", signedSums(b+"  two.img") + a + "  " + name, "line 9 is not used: it is outside of what is signed"},
-		{"before what is signed", "SHA256SUMS", a + "  " + name + "\n" + signedSums(b+"  two.img"), "line 1 is not used: it is outside of what is signed"},
+		{
+			"a digit lost", "SHA256SUMS", a[:63] + "  " + name + "\n" + b + "  two.img",
+			"names saltmarsh-os.img.xz in line 1, but the digest there can't be read: 63 hex digits",
+		},
+		{
+			"a digit lost, and a right MD5 below", "SHA256SUMS",
+			a[:63] + "  " + name + "\n" + of(MD5, "a").Hex() + "  " + name, "names saltmarsh-os.img.xz in line 1, but",
+		},
+		{
+			"a letter among the digits", "SHA256SUMS", a + "  two.img\n" + a[:40] + "x" + a[41:] + " *./images/" + name,
+			"names saltmarsh-os.img.xz in line 2, but",
+		},
+		{
+			"outside of what is signed", "SHA256SUMS", signedSums(b+"  two.img") + a + "  " + name,
+			"line 9 is not used: it is outside of what is signed",
+		},
+		{
+			"before what is signed", "SHA256SUMS", a + "  " + name + "\n" + signedSums(b+"  two.img"),
+			"line 1 is not used: it is outside of what is signed",
+		},
 		{"in a second message", "SHA256SUMS", signedSums(b+"  two.img") + signedSums(a+"  "+name), "does not name"},
-		{"tag and length disagree", "x", "SHA512 (" + name + ") = " + a + "\n", "tagged SHA-512, but its 64 digits are the length of SHA-256"},
+		{
+			"tag and length disagree", "x", "SHA512 (" + name + ") = " + a + "\n",
+			"tagged SHA-512, but its 64 digits are the length of SHA-256",
+		},
 		{"another algorithm", "x", "SHA3-256 (" + name + ") = " + a + "\n", "SHA3-256 is not an algorithm known here"},
 		{"alone, for another", "other.img.sha256", a + "\n", "line 1: a digest without a name"},
 		{"empty", "SHA256SUMS", "\n", "holds no digest"},
@@ -136,10 +166,12 @@ func TestBesideFindsAllKindsOfSumsFiles(t *testing.T) {
 	d := of(SHA256, "a").Hex()
 	names := []string{"saltmarsh-os.img.xz", "saltmarsh-os.img"}
 	for file, found := range map[string]bool{
-		"saltmarsh-os.img.xz.sha256": true, "saltmarsh-os.img.xz.sha256sum": true, "saltmarsh-os.img.xz.sha256.txt": true,
-		"saltmarsh-os.img.xz.SHA256": true, "saltmarsh-os.img.xz.md5": true, "saltmarsh-os.img.sha512": true,
-		"SHA256SUMS": true, "sha256sums": true, "SHA256SUM": true, "sha512sums.txt": true, "MD5SUMS": true, "CHECKSUM": true, "checksums.txt": true,
-		"other.img.sha256": false, "SHA256SUMS.bak": false, "notes.txt": false, "check.txt": false, "SHA3SUMS": false, "saltmarsh-os.img.xz": false,
+		"saltmarsh-os.img.xz.sha256": true, "saltmarsh-os.img.xz.sha256sum": true,
+		"saltmarsh-os.img.xz.sha256.txt": true, "saltmarsh-os.img.xz.SHA256": true, "saltmarsh-os.img.xz.md5": true,
+		"saltmarsh-os.img.sha512": true, "SHA256SUMS": true, "sha256sums": true, "SHA256SUM": true,
+		"sha512sums.txt": true, "MD5SUMS": true, "CHECKSUM": true, "checksums.txt": true, "other.img.sha256": false,
+		"SHA256SUMS.bak": false, "notes.txt": false, "check.txt": false, "SHA3SUMS": false,
+		"saltmarsh-os.img.xz": false,
 	} {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(d+"  saltmarsh-os.img.xz\n"), 0o600))
@@ -177,7 +209,10 @@ func TestWrittenSumsAreRead(t *testing.T) {
 
 func FuzzReadSums(f *testing.F) {
 	d := of(SHA256, "a").Hex()
-	for _, s := range []string{d + "  a.img", "SHA256 (a) = " + d, `\` + d + ` *a\nb`, "-----BEGIN PGP SIGNED MESSAGE-----\n\n- x", "SHA1()=", "(", "\\"} {
+	for _, s := range []string{
+		d + "  a.img", "SHA256 (a) = " + d, `\` + d + ` *a\nb`, "-----BEGIN PGP SIGNED MESSAGE-----\n\n- x", "SHA1()=",
+		"(", "\\",
+	} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -262,9 +297,13 @@ func TestSlips(t *testing.T) {
 	assert.False(t, errors.As(err, &g))
 }
 
-// FuzzParse takes any text for a digest: what is read must read the same again, and what is nearly one must be explained.
+// FuzzParse takes any text for a digest: what is read must read the same again, and what is nearly one must be
+// explained.
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"sha256:" + strings.Repeat("0a", 32), strings.Repeat("l", 64), "SHA1= da39a3ee 5e6b4b0d 3255bfef 95601890 afd80709", "９", "О"} {
+	for _, seed := range []string{
+		"sha256:" + strings.Repeat("0a", 32), strings.Repeat("l", 64),
+		"SHA1= da39a3ee 5e6b4b0d 3255bfef 95601890 afd80709", "９", "О",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

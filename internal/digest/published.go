@@ -100,7 +100,9 @@ func isFor(file string, names []string) bool {
 func inFile(path string, names []string) ([]Published, error) {
 	// A pipe that the shell made for a command is fine; one that lies about may never give anything.
 	info, err := os.Stat(path)
-	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/fd/") && !strings.HasPrefix(path, "/proc/") {
+	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/fd/") && !strings.HasPrefix(
+		path, "/proc/",
+	) {
 		return nil, &SumsError{filepath.Base(path), "is a pipe, not a file", nil}
 	}
 	f, err := os.Open(path)

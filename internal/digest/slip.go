@@ -21,9 +21,11 @@ func (e *GarbledError) Unwrap() error { return e.Err }
 
 // alikes are characters that look like hex digits, or are such digits in another script or width.
 var alikes = map[rune]byte{
-	'O': '0', 'o': '0', 'О': '0', 'о': '0', 'Ο': '0', 'ο': '0', '٠': '0', 'l': '1', 'I': '1', '|': '1', 'І': '1', 'і': '1', 'Ι': '1', '١': '1',
-	'S': '5', 's': '5', 'Z': '2', 'z': '2', 'а': 'a', 'А': 'a', 'Α': 'a', 'α': 'a', 'В': 'b', 'Β': 'b', 'Ь': 'b', 'ь': 'b', 'с': 'c', 'С': 'c', 'Ϲ': 'c',
-	'ԁ': 'd', 'е': 'e', 'Е': 'e', 'Ε': 'e', 'ε': 'e', 'З': '3', 'з': '3', 'б': '6', 'ƒ': 'f', 'Ғ': 'f', 'q': '9', 'g': '9',
+	'O': '0', 'o': '0', 'О': '0', 'о': '0', 'Ο': '0', 'ο': '0', '٠': '0', 'l': '1', 'I': '1', '|': '1', 'І': '1',
+	'і': '1', 'Ι': '1', '١': '1', 'S': '5', 's': '5', 'Z': '2', 'z': '2', 'а': 'a', 'А': 'a', 'Α': 'a', 'α': 'a',
+	'В': 'b', 'Β': 'b', 'Ь': 'b', 'ь': 'b', 'с': 'c', 'С': 'c', 'Ϲ': 'c', 'ԁ': 'd', 'е': 'e', 'Е': 'e', 'Ε': 'e',
+	'ε': 'e', 'З': '3', 'з': '3', 'б': '6', 'ƒ': 'f', 'Ғ': 'f', 'q': '9',
+	'g': '9',
 }
 
 // alike is the hex digit that r looks like.
@@ -69,9 +71,9 @@ func garbled(digits string, err error) error {
 	return err
 }
 
-// Slip says how given could have come from right by one slip of whoever copied it: a digit that is missing, doubled, exchanged with
-// its neighbour, or another one. Both are hex digits in lower case. It is empty if they differ more than that, or not at all:
-// two digests that were computed are never so near each other.
+// Slip says how given could have come from right by one slip of whoever copied it: a digit that is missing, doubled,
+// exchanged with its neighbour, or another one. Both are hex digits in lower case. It is empty if they differ more than
+// that, or not at all: two digests that were computed are never so near each other.
 func Slip(given, right string) string {
 	at := 0
 	for at < len(given) && at < len(right) && given[at] == right[at] {

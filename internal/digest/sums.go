@@ -132,7 +132,9 @@ func (s *Sums) parse(text []byte) {
 			s.Signed, where = true, headers
 		case where == outside:
 			if !isComment(line) {
-				s.Skipped = append(s.Skipped, Skipped{Line: n, Why: "it is outside of what is signed", Outside: true, text: line})
+				s.Skipped = append(s.Skipped, Skipped{
+					Line: n, Why: "it is outside of what is signed", Outside: true, text: line,
+				})
 			}
 		case line == "-----BEGIN PGP SIGNATURE-----":
 			where = signature
@@ -168,8 +170,9 @@ func (s *Sums) line(n int, line string) {
 	s.Entries = append(s.Entries, e)
 }
 
-// nearly tells whether a line that can't be read has what is meant for a digest: the tag of an algorithm that is known here, or a word of hex digits, most of them
-// right. Others may be digests by algorithms that aren't known, or plain words.
+// nearly tells whether a line that can't be read has what is meant for a digest: the tag of an algorithm that is known
+// here, or a word of hex digits, most of them right. Others may be digests by algorithms that aren't known, or plain
+// words.
 func nearly(line string) bool {
 	if isTagged(line) {
 		tag, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), `\`), "(")
@@ -218,7 +221,8 @@ func parseTagged(line string) (Entry, error) {
 		return Entry{}, err
 	}
 	if d.Algorithm != a {
-		return Entry{}, fmt.Errorf("tagged %s, but its %d digits are the length of %s", a, 2*d.Algorithm.Size(), d.Algorithm)
+		return Entry{}, fmt.Errorf("tagged %s, but its %d digits are the length of %s", a, 2*d.Algorithm.Size(),
+			d.Algorithm)
 	}
 	return Entry{Digest: d, File: unescape(rest[open+1:end], escaped)}, nil
 }
@@ -288,7 +292,10 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 func (s *Sums) unreadable(name string) error {
 	for _, k := range s.Skipped {
 		if k.nearly && !k.Outside && mentions(k.text, name) {
-			return &SumsError{s.Name, fmt.Sprintf("names %s in line %d, but the digest there can't be read: %s", name, k.Line, k.Why), s}
+			return &SumsError{
+				s.Name, fmt.Sprintf("names %s in line %d, but the digest there can't be read: %s", name, k.Line, k.Why),
+				s,
+			}
 		}
 	}
 	return nil
@@ -322,7 +329,11 @@ func (s *Sums) conflict(name string, entries []Entry) error {
 	for _, e := range entries {
 		f, seen := first[e.Algorithm]
 		if seen && f.Digest != e.Digest {
-			return &SumsError{s.Name, fmt.Sprintf("gives two different %s digests for %s: lines %d and %d", e.Algorithm, name, f.Line, e.Line), s}
+			return &SumsError{
+				s.Name,
+				fmt.Sprintf("gives two different %s digests for %s: lines %d and %d",
+					e.Algorithm, name, f.Line, e.Line), s,
+			}
 		}
 		if !seen {
 			first[e.Algorithm] = e

@@ -1,4 +1,5 @@
-// Package document has what all JSON documents of the program begin with, and writes them. docs/schemas has a schema of each; docs/formats.md says what they are.
+// Package document has what all JSON documents of the program begin with, and writes them. docs/schemas has a schema of
+// each; docs/formats.md says what they are.
 //
 // All have one version. Members may be added without a new one; members are never taken away or changed within one.
 package document
@@ -50,8 +51,8 @@ func Encode(doc any) ([]byte, error) {
 	return append(plain(text), '\n'), err
 }
 
-// plain escapes what a JSON text may have as it is, and a terminal would obey: the control characters from U+007F to U+009F, and those that turn the order of
-// what is seen or aren't seen at all (Unicode categories Cf, Zl, Zp).
+// plain escapes what a JSON text may have as it is, and a terminal would obey: the control characters from U+007F to
+// U+009F, and those that turn the order of what is seen or aren't seen at all (Unicode categories Cf, Zl, Zp).
 func plain(text []byte) []byte {
 	obeyed := func(r rune) bool { return r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) }
 	if bytes.IndexFunc(text, obeyed) < 0 {

@@ -6,8 +6,9 @@ import (
 	"zipstamp/internal/gauge/mark"
 )
 
-// Bad is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded: when there are too many
-// extents, those of the same state that are close together are joined over what is good between them. Counts are exact, unless a part is cut out after that.
+// Bad is what is bad on a card, as extents in order, those of the same state that touch joined. Memory stays bounded:
+// when there are too many extents, those of the same state that are close together are joined over what is good between
+// them. Counts are exact, unless a part is cut out after that.
 type Bad struct {
 	List  []Stretch
 	Bytes map[State]int64 // bytes
@@ -113,7 +114,10 @@ func Rank(s State) int {
 // Sectors are the counts of bad sectors, by kinds.
 func (b *Bad) Sectors() Counts {
 	n := func(s State) int64 { return b.Bytes[s] / mark.Size }
-	return Counts{Unsteady: n(Shaky), Worn: n(Worn), Bits: b.Bits, Unreadable: n(Failing), Unwritable: n(Unwritable), Lost: n(Missing) + n(Repeating)}
+	return Counts{
+		Unsteady: n(Shaky), Worn: n(Worn), Bits: b.Bits, Unreadable: n(Failing), Unwritable: n(Unwritable),
+		Lost: n(Missing) + n(Repeating),
+	}
 }
 
 // Cover lists all of [0, size): what is bad, and what is good between.

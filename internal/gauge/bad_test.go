@@ -110,7 +110,11 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 	assert.Equal(t, []string{"Class 10", "U1", "V10"}, Meets(10e6, 0, 0))
 	assert.Equal(t, []string{"Class 10", "U3", "V30", "A1"}, Meets(31e6, 1500, 500))
 	assert.Equal(t, []string{"Class 10", "U3", "V90", "A2"}, Meets(95e6, 4000, 2000))
-	rate, at := Slowest([]meter.Point{{Offset: 0, Bytes: 32 << 20, Took: time.Second}, {Offset: 32 << 20, Bytes: 32 << 20, Took: 4 * time.Second}, {Offset: 64 << 20, Bytes: 1 << 20, Took: time.Second}})
+	rate, at := Slowest([]meter.Point{
+		{Offset: 0, Bytes: 32 << 20, Took: time.Second},
+		{Offset: 32 << 20, Bytes: 32 << 20, Took: 4 * time.Second},
+		{Offset: 64 << 20, Bytes: 1 << 20, Took: time.Second},
+	})
 	assert.Equal(t, float64(8<<20), rate, "a short rest counts for nothing")
 	assert.Equal(t, int64(32<<20), at)
 }

@@ -4,8 +4,9 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// Class is a mark that is printed on cards, and what it promises at least. The promises are of the SD Association's public pages on speed classes: speed
-// class, UHS speed class and video speed class for writing in sequence, application performance class for accesses to 4 KiB here and there.
+// Class is a mark that is printed on cards, and what it promises at least. The promises are of the SD Association's
+// public pages on speed classes: speed class, UHS speed class and video speed class for writing in sequence,
+// application performance class for accesses to 4 KiB here and there.
 type Class struct {
 	Name   string
 	Write  float64 // in sequence, bytes a second
@@ -30,8 +31,8 @@ var classes = []Class{
 	{Name: "A2", Write: 10e6, Reads: 4000, Writes: 2000},
 }
 
-// Meets lists the marks whose promise is kept by writing in sequence at a rate, the best of each kind, and with accesses a second where these are known (0: not
-// known, so that A1 and A2 are left out).
+// Meets lists the marks whose promise is kept by writing in sequence at a rate, the best of each kind, and with
+// accesses a second where these are known (0: not known, so that A1 and A2 are left out).
 func Meets(write, reads, writes float64) (names []string) {
 	best := map[string]string{}
 	var kinds []string
@@ -54,8 +55,8 @@ func Meets(write, reads, writes float64) (names []string) {
 // slowFor is over how many bytes, or how large a part of what was written, a rate must last to count as sustained.
 const slowFor = 16 << 20
 
-// Slowest is the stretch that took longest for its length, of stretches that are long enough to count: its rate, in bytes a second, and where it
-// starts. Without a stretch the rate is 0.
+// Slowest is the stretch that took longest for its length, of stretches that are long enough to count: its rate, in
+// bytes a second, and where it starts. Without a stretch the rate is 0.
 func Slowest(points []meter.Point) (rate float64, at int64) {
 	for i := range points {
 		bytes, seconds := int64(0), 0.0

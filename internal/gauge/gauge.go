@@ -1,10 +1,12 @@
 // Package gauge finds out what a card really holds.
 //
-// There are three tests. Spots samples the whole range and puts back what was there; Whole writes and reads every block, and what was on the card is lost;
-// Space fills the free space of a mounted card with files. All of them write sector stamps (package mark), which say who they are: what is read at a
-// place tells whether it was written there, somewhere else, or not at all. docs/gauge.md says why each step is as it is.
+// There are three tests. Spots samples the whole range and puts back what was there; Whole writes and reads every
+// block, and what was on the card is lost; Space fills the free space of a mounted card with files. All of them write
+// sector stamps (package mark), which say who they are: what is read at a place tells whether it was written there,
+// somewhere else, or not at all. docs/gauge.md says why each step is as it is.
 //
-// A verdict is never more than was seen. What can't be told apart from a fault of the reader or the cable is called inconclusive.
+// A verdict is never more than was seen. What can't be told apart from a fault of the reader or the cable is called
+// inconclusive.
 package gauge
 
 import (
@@ -20,8 +22,8 @@ import (
 // BlockSize is the unit in which a card is written and read from end to end, bytes.
 const BlockSize = 4 << 20
 
-// Displaced is how much is written after what is to be read, bytes, so that the card's own memory has that and no longer what was written before. Memories of up to 32 MiB were seen on
-// cards.
+// Displaced is how much is written after what is to be read, bytes, so that the card's own memory has that and no
+// longer what was written before. Memories of up to 32 MiB were seen on cards.
 const Displaced = 32 << 20
 
 // Method is how a card was tested.
@@ -39,11 +41,13 @@ type Verdict string
 
 // The verdicts.
 const (
-	Holds        Verdict = "holds what it claims" // as far as the method can tell
-	Counterfeit  Verdict = "counterfeit"          // holds less than it claims
-	Faulty       Verdict = "faulty"               // the size is right, and places are bad
-	Unsteady     Verdict = "unsteady"             // two reads of a place differed, or an access failed and then went right
-	Inconclusive Verdict = "inconclusive"         // errors that may be the reader's or the cable's, or the test did not come to its end
+	Holds       Verdict = "holds what it claims" // as far as the method can tell
+	Counterfeit Verdict = "counterfeit"          // holds less than it claims
+	Faulty      Verdict = "faulty"               // the size is right, and places are bad
+	// two reads of a place differed, or an access failed and then went right
+	Unsteady Verdict = "unsteady"
+	// errors that may be the reader's or the cable's, or the test did not come to its end
+	Inconclusive Verdict = "inconclusive"
 )
 
 // State is what is known of a stretch of the card.
@@ -87,12 +91,14 @@ const (
 
 // Loss is how a card holds less than it claims.
 type Loss struct {
-	Repeats  bool  // addresses repeat after Real; otherwise writes are lost
-	Real     int64 // bytes that hold data, from the start
-	Most     int64 // where it is not exact: the most that Real can be, bytes; 0: not known
-	Tail     int64 // bytes that hold data at the card's end; 0 for most
-	Exact    bool  // Real is exact to the sector, seen from both sides; otherwise it is a lower bound
-	Anywhere bool  // addresses don't tell what is kept: it gives out its room as it is asked for it, or keeps what was written last. Real is how much that is, at least
+	Repeats bool  // addresses repeat after Real; otherwise writes are lost
+	Real    int64 // bytes that hold data, from the start
+	Most    int64 // where it is not exact: the most that Real can be, bytes; 0: not known
+	Tail    int64 // bytes that hold data at the card's end; 0 for most
+	Exact   bool  // Real is exact to the sector, seen from both sides; otherwise it is a lower bound
+	// addresses don't tell what is kept: it gives out its room as it is asked for it, or keeps what was written last.
+	// Real is how much that is, at least
+	Anywhere bool
 	ReadsAs  LostAs
 	Cached   int64 // bytes that it answered from its own memory at first, at least; 0: none seen
 }
@@ -112,17 +118,18 @@ func (l Loss) Holds() int64 { return l.Real + l.Tail }
 
 // Report is the result of a test. It is filled as far as the test came.
 type Report struct {
-	Method    Method
-	Verdict   Verdict
-	Claimed   int64     // bytes
-	Tested    int64     // the first so many bytes of it
-	Loss      *Loss     // nil where none was found
-	Extents   []Stretch // of all that is claimed, in order
-	Bad       Counts    // sectors, below the real size
-	Limit     int64     // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
-	Tried     int       // spots: places that were chosen to be written
-	Displaced int64     // spots: bytes that were written after them, so that a memory of the card of that size can't have answered
-	Places    int       // spots: those of them chosen by chance that are right
+	Method  Method
+	Verdict Verdict
+	Claimed int64     // bytes
+	Tested  int64     // the first so many bytes of it
+	Loss    *Loss     // nil where none was found
+	Extents []Stretch // of all that is claimed, in order
+	Bad     Counts    // sectors, below the real size
+	Limit   int64     // beyond it all accesses failed, which is a reader's limit or a fault; 0: none
+	Tried   int       // spots: places that were chosen to be written
+	// spots: bytes that were written after them, so that a memory of the card of that size can't have answered
+	Displaced int64
+	Places    int // spots: those of them chosen by chance that are right
 
 	Access  card.Access // how reads got past this computer's memory
 	Nonce   mark.Nonce
@@ -135,7 +142,8 @@ type Report struct {
 	Reading []meter.Point
 	Phases  []meter.PhaseTime
 	Mishaps []card.Mishap
-	Changed int64 // spots: places that did not read as before after they had been put back; bad ones, or beyond what is real
+	// spots: places that did not read as before after they had been put back; bad ones, or beyond what is real
+	Changed int64
 	Early   int64 // whole: where the head was when the loss was found; 0 if it went to the end
 	Resumed bool
 }

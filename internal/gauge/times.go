@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// Times is how long accesses took, as a histogram with steps of a sixteenth of an octave, so that its size doesn't grow and a percentile is
-// right within 5 %. The zero value is ready for use, from any goroutine.
+// Times is how long accesses took, as a histogram with steps of a sixteenth of an octave, so that its size doesn't grow
+// and a percentile is right within 5 %. The zero value is ready for use, from any goroutine.
 type Times struct {
 	mu    sync.Mutex
 	steps [stepsPerOctave * octaves]int64

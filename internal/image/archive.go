@@ -148,7 +148,8 @@ func isLitter(name string) bool {
 	return strings.HasPrefix(name, "__MACOSX/") || strings.HasPrefix(path.Base(name), "._")
 }
 
-// IsNamed tells whether a file has a name that downloads of images have: that of an image or of a packed file, finished or not.
+// IsNamed tells whether a file has a name that downloads of images have: that of an image or of a packed file, finished
+// or not.
 func IsNamed(name string) bool {
 	if strings.HasPrefix(name, ".") {
 		return false

@@ -22,12 +22,14 @@ func (e *DamageError) Error() string {
 		return fmt.Sprintf("%s is cut short: it has %d of %d bytes", e.Path, e.At, e.Total.Bytes)
 	}
 	if e.Truncated {
-		return fmt.Sprintf("%s is cut short: it ends at byte %d, before its %s packing does (%v)", e.Path, e.At, e.Packing, e.Err)
+		return fmt.Sprintf("%s is cut short: it ends at byte %d, before its %s packing does (%v)", e.Path, e.At,
+			e.Packing, e.Err)
 	}
 	if e.Trailing > 0 {
 		return fmt.Sprintf("%s: its %s packing ends at byte %d, and %v", e.Path, e.Packing, e.At, e.Err)
 	}
-	return fmt.Sprintf("%s is damaged near byte %d, after %d bytes of the image (%s: %v)", e.Path, e.At, e.Unpacked, e.Packing, e.Err)
+	return fmt.Sprintf("%s is damaged near byte %d, after %d bytes of the image (%s: %v)", e.Path, e.At, e.Unpacked,
+		e.Packing, e.Err)
 }
 
 func (e *DamageError) Unwrap() error { return e.Err }

@@ -36,7 +36,8 @@ type File struct {
 	any    bool            // what is unpacked needn't be an image
 }
 
-// Anything gives the file as one of which anything is unpacked, be it an image or not, so that its digest can be computed.
+// Anything gives the file as one of which anything is unpacked, be it an image or not, so that its digest can be
+// computed.
 func (f *File) Anything() *File {
 	g := *f
 	g.any, g.looked = true, map[string]look{}
@@ -76,7 +77,9 @@ func Open(path string) (*File, error) {
 }
 
 func newFile(path string, file *os.File, info fs.FileInfo) (*File, error) {
-	f := &File{Path: path, Size: info.Size(), file: file, info: info, head: make([]byte, headSize), looked: map[string]look{}}
+	f := &File{
+		Path: path, Size: info.Size(), file: file, info: info, head: make([]byte, headSize), looked: map[string]look{},
+	}
 	n, err := file.ReadAt(f.head, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		file.Close()
@@ -96,9 +99,15 @@ func openInput(in *os.File) (*File, error) {
 		return newFile(Input, in, info)
 	}
 	if info.Mode()&fs.ModeCharDevice != 0 {
-		return nil, fmt.Errorf("the standard input is a terminal or device; an image comes through a pipe or from a file: %w", fs.ErrInvalid)
+		return nil, fmt.Errorf(
+			"the standard input is a terminal or device; an image comes through a pipe or from a file: %w",
+			fs.ErrInvalid,
+		)
 	}
-	f := &File{Path: Input, file: in, info: info, once: true, pipe: bufio.NewReaderSize(in, probeSize), looked: map[string]look{}}
+	f := &File{
+		Path: Input, file: in, info: info, once: true, pipe: bufio.NewReaderSize(in, probeSize),
+		looked: map[string]look{},
+	}
 	head, err := f.pipe.Peek(headSize)
 	if err != nil && err != io.EOF {
 		return nil, err
@@ -290,7 +299,9 @@ func (f *File) lookIntoPipe(c Contents, set setting) (Contents, error) {
 		return c, nil
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return c, &DamageError{Path: f.Path, Packing: c.Packing, At: int64(len(start)), Truncated: true, Err: io.ErrUnexpectedEOF}
+		return c, &DamageError{
+			Path: f.Path, Packing: c.Packing, At: int64(len(start)), Truncated: true, Err: io.ErrUnexpectedEOF,
+		}
 	}
 	return c, f.name(err, c.Packing, 0)
 }
@@ -307,8 +318,8 @@ func (f *File) describe(c Contents, st *stack, member string) (Contents, error) 
 	return c, nil
 }
 
-// Bounds of what a file may unpack to where no other is set: images of systems pack to a third, and a card that is nearly
-// empty, copied whole, to a five-hundredth.
+// Bounds of what a file may unpack to where no other is set: images of systems pack to a third, and a card that is
+// nearly empty, copied whole, to a five-hundredth.
 const (
 	limitLeast = 16 << 30
 	limitRatio = 1000
@@ -368,7 +379,9 @@ func (f *File) name(err error, packing string, at int64) error {
 	var foreign *trailingError
 	switch {
 	case errors.As(err, &foreign):
-		return &DamageError{Path: f.Path, Packing: packing, At: max(f.Size-foreign.count, 0), Trailing: foreign.count, Err: foreign}
+		return &DamageError{
+			Path: f.Path, Packing: packing, At: max(f.Size-foreign.count, 0), Trailing: foreign.count, Err: foreign,
+		}
 	case errors.As(err, &damage):
 		damage.Path, damage.Packing = f.Path, packing
 		if damage.Truncated {
@@ -381,7 +394,10 @@ func (f *File) name(err error, packing string, at int64) error {
 	case errors.As(err, new(*ChoiceError)), errors.As(err, &pathErr):
 		return err
 	case errors.As(err, &placed) && placed.packing == f.Packing(): // the outermost, so the place is one in the file
-		damage = &DamageError{Path: f.Path, Packing: packing, At: placed.at, Truncated: errors.Is(err, io.ErrUnexpectedEOF), Err: placed.err}
+		damage = &DamageError{
+			Path: f.Path, Packing: packing, At: placed.at, Truncated: errors.Is(err, io.ErrUnexpectedEOF),
+			Err: placed.err,
+		}
 		if damage.Truncated {
 			damage.Total = f.total()
 		}

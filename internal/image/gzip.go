@@ -40,7 +40,8 @@ func gzipSize(f *File) Size {
 	return Size{int64(binary.LittleEndian.Uint32(isize[:])), AtLeast}
 }
 
-// gzipMembers reads one member after the other. Zeros behind the last are no part of it: they come from copying by blocks.
+// gzipMembers reads one member after the other. Zeros behind the last are no part of it: they come from copying by
+// blocks.
 type gzipMembers struct {
 	*gzip.Reader
 	from *bufio.Reader

@@ -50,8 +50,12 @@ func refused(t *testing.T, path string, want UnusableError) {
 
 func TestMoreMemoryThanIsSensibleIsRefused(t *testing.T) {
 	d := disk(100_000)
-	refused(t, pack(t, d, "xz -k --lzma2=dict=1536MiB disk.img", "disk.img.xz"), UnusableError{Why: NeedsMemory, Bytes: 1536 << 20, Most: windowMax})
-	refused(t, pack(t, d, "cat disk.img | zstd -q --long=31 > x", "x"), UnusableError{Why: NeedsMemory, Most: windowMax})
+	refused(t, pack(t, d, "xz -k --lzma2=dict=1536MiB disk.img", "disk.img.xz"), UnusableError{
+		Why: NeedsMemory, Bytes: 1536 << 20, Most: windowMax,
+	})
+	refused(t, pack(t, d, "cat disk.img | zstd -q --long=31 > x", "x"), UnusableError{
+		Why: NeedsMemory, Most: windowMax,
+	})
 	lzma, err := os.ReadFile(pack(t, d, "xz --format=lzma -c disk.img > x", "x"))
 	require.NoError(t, err)
 	binary.LittleEndian.PutUint32(lzma[1:], 0xC0000000)
@@ -65,7 +69,8 @@ func TestEndlessMembersAreRefused(t *testing.T) {
 	end := bytes.LastIndex(whole, []byte("PK\x05\x06"))
 	binary.LittleEndian.PutUint32(whole[end+12:], 0x7FFFFFF0) // the directory's size
 	refused(t, fileOf(t, whole), UnusableError{Why: ManyMembers, Count: membersMax})
-	refused(t, fileOf(t, append(whole, 1, 2, 3)), UnusableError{Why: ManyMembers, Count: membersMax}) // what follows the end hides nothing
+	// what follows the end hides nothing
+	refused(t, fileOf(t, append(whole, 1, 2, 3)), UnusableError{Why: ManyMembers, Count: membersMax})
 
 	// a directory of more records than it says: of their number, the end record has 16 bits
 	record := append(append([]byte("PK\x01\x02"), make([]byte, 42)...), 'a')
@@ -74,7 +79,9 @@ func TestEndlessMembersAreRefused(t *testing.T) {
 	last := append([]byte("PK\x05\x06"), make([]byte, zipEndSize-4)...)
 	last[8], last[10] = 1, 1
 	binary.LittleEndian.PutUint32(last[16:], 4)
-	refused(t, fileOf(t, slices.Concat([]byte("PK\x03\x04"), directory, last)), UnusableError{Why: ManyMembers, Count: membersMax})
+	refused(t, fileOf(t, slices.Concat([]byte("PK\x03\x04"), directory, last)), UnusableError{
+		Why: ManyMembers, Count: membersMax,
+	})
 
 	var many bytes.Buffer
 	z := gzip.NewWriter(&many)
@@ -87,7 +94,8 @@ func TestEndlessMembersAreRefused(t *testing.T) {
 	_, _, _, err = unpack(fileOf(t, many.Bytes()), "")
 	isUnusable(t, err, UnusableError{Why: ManyMembers, Count: membersMax})
 
-	// a packed 7z header that says that it unpacks to 64 GiB: kEncodedHeader, ..., kCodersUnpackSize, a number of 6 bytes, kEnd
+	// a packed 7z header that says that it unpacks to 64 GiB: kEncodedHeader, ..., kCodersUnpackSize, a number of 6
+	// bytes, kEnd
 	header := []byte{0x17, 6, 0, 1, 9, 20, 0, 7, 0x0B, 1, 0, 1, 0x21, 0x21, 1, 0, 0x0C, 0xF8, 0, 0, 0, 0, 0x10, 0, 0}
 	start := make([]byte, sevenZipStart, 200)
 	copy(start, "7z\xbc\xaf\x27\x1c\x00\x04")
@@ -134,7 +142,8 @@ func TestNamesInArchivesAreOnlyNames(t *testing.T) {
 
 func TestSeveralImagesInATar(t *testing.T) {
 	d := disk(200_000)
-	commands := "mkdir b2 b3; cat disk.img > b2/os.img; cat disk.img > b3/os.img; printf hi > readme; tar cf x readme b2 b3"
+	commands := "mkdir b2 b3; cat disk.img > b2/os.img; cat disk.img > b3/os.img; printf hi > readme; tar cf x " +
+		"readme b2 b3"
 	for _, packed := range []string{"", "; xz x; mv x.xz x"} {
 		path := pack(t, d, commands+packed, "x")
 		_, _, _, err := unpack(path, "")
@@ -150,7 +159,8 @@ func TestSeveralImagesInATar(t *testing.T) {
 		_, _, _, err = unpack(path, "b4/os.img")
 		assert.ErrorContains(t, err, `has no member "b4/os.img"; it holds: b2/os.img, b3/os.img, readme`)
 	}
-	_, _, _, err := unpack(pack(t, d, "printf hi > kernel.dtb; printf hi > cmdline.txt; tar czf x kernel.dtb cmdline.txt", "x"), "")
+	_, _, _, err := unpack(pack(t, d,
+		"printf hi > kernel.dtb; printf hi > cmdline.txt; tar czf x kernel.dtb cmdline.txt", "x"), "")
 	isUnusable(t, err, UnusableError{Why: HoldsBootFiles, Name: "kernel.dtb", Count: 2})
 }
 
@@ -210,17 +220,19 @@ func TestSparseImages(t *testing.T) {
 	block := disk(4096)
 	want := append(append(bytes.Clone(block), make([]byte, 2*4096)...), bytes.Repeat([]byte{1, 2, 3, 4}, 1024)...)
 	sum := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(want))
-	raw, gap, fill := sparseChunk(sparseRaw, 1, block), sparseChunk(sparseDontCare, 2, nil), sparseChunk(sparseFill, 1, []byte{1, 2, 3, 4})
+	raw, gap, fill := sparseChunk(sparseRaw, 1, block), sparseChunk(sparseDontCare, 2, nil), sparseChunk(sparseFill, 1,
+		[]byte{1, 2, 3, 4})
 	img, c, _, err := unpack(fileOf(t, sparseImage(4, raw, gap, fill, sparseChunk(sparseCRC32, 0, sum))), "")
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(want, img))
 	assert.Equal(t, Size{int64(len(want)), Exact}, c.Size)
 	for what, file := range map[string][]byte{
-		"the sparse image's CRC32 differs": sparseImage(4, raw, gap, fill, sparseChunk(sparseCRC32, 0, []byte{0, 0, 0, 0})),
-		"its header says 5":                sparseImage(5, raw, gap, fill),
-		"not as long as its header says":   sparseImage(3, raw, gap, fill),
-		"unknown kind 0xCAC9":              sparseImage(1, raw, sparseChunk(0xCAC9, 0, nil)),
-		"cut short":                        sparseImage(4, raw, gap),
+		"the sparse image's CRC32 differs": sparseImage(4, raw, gap, fill,
+			sparseChunk(sparseCRC32, 0, []byte{0, 0, 0, 0})),
+		"its header says 5":              sparseImage(5, raw, gap, fill),
+		"not as long as its header says": sparseImage(3, raw, gap, fill),
+		"unknown kind 0xCAC9":            sparseImage(1, raw, sparseChunk(0xCAC9, 0, nil)),
+		"cut short":                      sparseImage(4, raw, gap),
 	} {
 		if what == "cut short" {
 			binary.LittleEndian.PutUint32(file[20:], 3)

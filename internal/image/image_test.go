@@ -81,7 +81,11 @@ var references = []reference{
 	{"xz, many blocks", "xz -kT2 --block-size=64KiB disk.img", "disk.img.xz", "xz", Exact, 1},
 	{"xz, SHA-256", "xz -kC sha256 disk.img", "disk.img.xz", "xz", Exact, 1},
 	{"xz, CRC32", "xz -kC crc32 disk.img", "disk.img.xz", "xz", Exact, 1},
-	{"xz, two streams and padding", "xz -c disk.img > a; xz -9c disk.img > b; printf '\\0\\0\\0\\0\\0\\0\\0\\0' > z; cat a z b z > x", "x", "xz", Exact, 2},
+	{
+		"xz, two streams and padding",
+		"xz -c disk.img > a; xz -9c disk.img > b; printf '\\0\\0\\0\\0\\0\\0\\0\\0' > z; cat a z b z > x", "x", "xz",
+		Exact, 2,
+	},
 	{"gzip", "gzip -k disk.img", "disk.img.gz", "gzip", AtLeast, 1},
 	{"gzip, two members", "gzip -c disk.img > a; gzip -9c disk.img > b; cat a b > x", "x", "gzip", AtLeast, 2},
 	{"zstd", "zstd -q disk.img", "disk.img.zst", "zstd", Exact, 1},
@@ -97,13 +101,24 @@ var references = []reference{
 	{"zip, LZMA", "7z a -tzip -mm=LZMA x.zip disk.img", "x.zip", "zip", Exact, 1},
 	{"zip64", "cat disk.img | zip -q -fz x.zip -", "x.zip", "zip", Exact, 1},
 	{"zip of a packed image", "xz disk.img; zip -q x.zip disk.img.xz", "x.zip", "xz in zip", Unknown, 1},
-	{"zip of a packed image, stored, beside its digest", "zstd -q disk.img; md5sum disk.img.zst > disk.img.zst.md5; zip -q0 x.zip disk.img.zst disk.img.zst.md5", "x.zip", "zstd in zip", AtLeast, 1},
+	{
+		"zip of a packed image, stored, beside its digest",
+		"zstd -q disk.img; md5sum disk.img.zst > disk.img.zst.md5; zip -q0 x.zip disk.img.zst disk.img.zst.md5",
+		"x.zip", "zstd in zip", AtLeast, 1,
+	},
 	{"7z", "7z a x.7z disk.img", "x.7z", "7z", Exact, 1},
-	{"7z, LZMA, solid, beside others", "mkdir a; cat disk.img > a/os.img; printf hello > a/readme.txt; 7z a -m0=LZMA -ms=on x.7z a", "x.7z", "7z", Exact, 1},
+	{
+		"7z, LZMA, solid, beside others",
+		"mkdir a; cat disk.img > a/os.img; printf hello > a/readme.txt; 7z a -m0=LZMA -ms=on x.7z a", "x.7z", "7z",
+		Exact, 1,
+	},
 	{"7z, with a filter", "7z a -m0=BCJ -m1=LZMA2 x.7z disk.img", "x.7z", "7z", Exact, 1},
 	{"7z, bzip2, header not packed", "7z a -m0=BZip2 -mhc=off x.7z disk.img", "x.7z", "7z", Exact, 1},
 	{"lz4", "lz4 -q disk.img x", "x", "lz4", Unknown, 1},
-	{"lz4, two frames, sizes told", "lz4 -q --content-size disk.img a; lz4 -q -9 --content-size disk.img b; cat a b > x", "x", "lz4", AtLeast, 2},
+	{
+		"lz4, two frames, sizes told",
+		"lz4 -q --content-size disk.img a; lz4 -q -9 --content-size disk.img b; cat a b > x", "x", "lz4", AtLeast, 2,
+	},
 	{"tar", "printf readme > readme.txt; tar cf x readme.txt disk.img", "x", "tar", Exact, 1},
 	{"tar, xz", "printf readme > readme.txt; tar cf t readme.txt disk.img; xz -c t > x", "x", "tar in xz", Exact, 1},
 	{"tar, gzip", "tar --format=pax -czf x disk.img", "x", "tar in gzip", Exact, 1},
@@ -112,9 +127,15 @@ var references = []reference{
 	{"tar of a packed image", "gzip disk.img; tar cf x disk.img.gz", "x", "gzip in tar", Unknown, 1},
 	{"packed twice", "xz disk.img; gzip -c disk.img.xz > x", "x", "xz in gzip", Unknown, 1},
 	{"sparse, of Android", "cat disk.img > even; truncate -s %4096 even; img2simg even x", "x", "sparse", Exact, 0},
-	{"sparse, packed", "cat disk.img > even; truncate -s %4096 even; img2simg even s; gzip -c s > x", "x", "sparse in gzip", Exact, 0},
+	{
+		"sparse, packed", "cat disk.img > even; truncate -s %4096 even; img2simg even s; gzip -c s > x", "x",
+		"sparse in gzip", Exact, 0,
+	},
 	{"lzma", "xz --format=lzma -c disk.img > x", "x", "lzma", Unknown, 1},
-	{"zip, beside others, in a folder", "mkdir -p a/b; cat disk.img > a/b/os; printf readme > a/readme.txt; zip -qr x.zip a", "x.zip", "zip", Exact, 1},
+	{
+		"zip, beside others, in a folder",
+		"mkdir -p a/b; cat disk.img > a/b/os; printf readme > a/readme.txt; zip -qr x.zip a", "x.zip", "zip", Exact, 1,
+	},
 }
 
 type reference struct {
@@ -208,7 +229,8 @@ func TestDamageIsAlwaysFound(t *testing.T) {
 				}
 				require.NoError(t, os.WriteFile(path, broken, 0o600))
 				img, c, _, err := unpack(path, "")
-				if err == nil && !bytes.Equal(img, want) && !cutBetweenStreams(ref.times, cut, img, d) && (cut || !c.Unchecked) {
+				if err == nil && !bytes.Equal(img, want) && !cutBetweenStreams(ref.times, cut, img, d) && (cut ||
+					!c.Unchecked) {
 					t.Fatalf("case %d: %d bytes of %d, without an error", i, len(img), len(want))
 				}
 				if err != nil && !errors.As(err, new(*DamageError)) && !errors.As(err, new(*UnusableError)) {
@@ -279,7 +301,8 @@ func TestWhatIsNoImageIsSaid(t *testing.T) {
 
 func TestZipMembers(t *testing.T) {
 	d := disk(200_000)
-	two := "mkdir -p old; cat disk.img > one.img; cat disk.img > old/two.img; printf 1 > readme.txt; zip -qr x.zip one.img old readme.txt"
+	two := "mkdir -p old; cat disk.img > one.img; cat disk.img > old/two.img; printf 1 > readme.txt; zip -qr x.zip " +
+		"one.img old readme.txt"
 	path := pack(t, d, two, "x.zip")
 	_, _, _, err := unpack(path, "")
 	var choice *ChoiceError
@@ -301,10 +324,19 @@ func TestZipMembers(t *testing.T) {
 		want     UnusableError
 	}{
 		{"zip -q -P secret x.zip disk.img", UnusableError{Why: Encrypted, Name: "disk.img"}},
-		{"printf hello > a.txt; zip -q x.zip a.txt", UnusableError{Why: HoldsNoImage, Packing: "zip", Name: "a.txt", Count: 1, Bytes: 5}},
+		{
+			"printf hello > a.txt; zip -q x.zip a.txt",
+			UnusableError{Why: HoldsNoImage, Packing: "zip", Name: "a.txt", Count: 1, Bytes: 5},
+		},
 		{"mkdir d; zip -qr x.zip d", UnusableError{Why: HoldsNoImage, Packing: "zip"}},
-		{"7z a -tzip -mm=Deflate64 x.zip disk.img", UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "9 (deflate64)"}},
-		{"7z a -tzip -mm=PPMd x.zip disk.img", UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "98 (PPMd)"}},
+		{
+			"7z a -tzip -mm=Deflate64 x.zip disk.img",
+			UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "9 (deflate64)"},
+		},
+		{
+			"7z a -tzip -mm=PPMd x.zip disk.img",
+			UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "98 (PPMd)"},
+		},
 	} {
 		_, _, _, err := unpack(pack(t, d, c.commands, "x.zip"), "")
 		isUnusable(t, err, c.want)
@@ -349,7 +381,8 @@ func TestPackedZerosAtTheEnd(t *testing.T) {
 func FuzzSizes(f *testing.F) {
 	f.Add([]byte("\x28\xb5\x2f\xfd\x04\x00\x09\x00\x00aQ\xaa\x83\x8a"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if size, err := zstdSize(bytes.NewReader(data), int64(len(data))); size.Bytes < 0 || err != nil && size.Bytes != 0 {
+		if size, err := zstdSize(bytes.NewReader(data), int64(len(data))); size.Bytes < 0 || err != nil &&
+			size.Bytes != 0 {
 			t.Fatalf("%d, %v", size.Bytes, err)
 		}
 		unpackedHeader7z(data)
@@ -361,14 +394,17 @@ func FuzzSizes(f *testing.F) {
 func FuzzUnpack(f *testing.F) {
 	for _, ref := range references {
 		dir := f.TempDir()
-		if os.WriteFile(filepath.Join(dir, "disk.img"), disk(3000), 0o600) != nil || exec.Command("sh", "-ec", "cd "+dir+"; "+ref.commands).Run() != nil {
+		if os.WriteFile(filepath.Join(dir, "disk.img"), disk(3000), 0o600) != nil || exec.Command("sh", "-ec",
+			"cd "+dir+"; "+ref.commands).Run() != nil {
 			continue // the tool isn't here
 		}
 		if data, err := os.ReadFile(filepath.Join(dir, ref.file)); err == nil {
 			f.Add(data)
 		}
 	}
-	for _, magic := range []string{"\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46", "\x1f\x8b\x08\x00", "\x28\xb5\x2f\xfd", "BZh91AY&SY", "PK\x03\x04"} {
+	for _, magic := range []string{
+		"\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46", "\x1f\x8b\x08\x00", "\x28\xb5\x2f\xfd", "BZh91AY&SY", "PK\x03\x04",
+	} {
 		f.Add([]byte(magic))
 	}
 	dir := f.TempDir()
@@ -392,7 +428,8 @@ func FuzzUnpack(f *testing.F) {
 		}
 		defer s.Close()
 		if _, err := io.CopyN(io.Discard, s, 64<<20); err != nil && err != io.EOF &&
-			!errors.As(err, new(*DamageError)) && !errors.As(err, new(*UnusableError)) && !errors.As(err, new(*ChoiceError)) {
+			!errors.As(err, new(*DamageError)) && !errors.As(err, new(*UnusableError)) && !errors.As(err,
+			new(*ChoiceError)) {
 			t.Fatalf("not a typed error: %v", err)
 		}
 	})

@@ -60,10 +60,13 @@ type Stranger struct {
 
 // Packed tells whether it is a packed file or an archive, so that there may be an image in it.
 func (s Stranger) Packed() bool {
-	return slices.Contains([]StrangerKind{Archive7z, ArchiveRAR, ArchiveZip, ArchiveTar, FileGzip, FileXZ, FileZstd, FileLZ4}, s.Kind)
+	return slices.Contains([]StrangerKind{
+		Archive7z, ArchiveRAR, ArchiveZip, ArchiveTar, FileGzip, FileXZ, FileZstd, FileLZ4,
+	}, s.Kind)
 }
 
-// strangers are known by bytes at fixed places, and are never a disk. Those that are packings are in the table of packings.
+// strangers are known by bytes at fixed places, and are never a disk. Those that are packings are in the table of
+// packings.
 var strangers = []struct {
 	layout.Mark
 	kind StrangerKind
@@ -89,7 +92,8 @@ var strangers = []struct {
 	{layout.KernelX86, KernelX86},
 }
 
-// isDisk tells whether head is the start of a disk with a partition table or file system. Some kernels have a boot sector's signature.
+// isDisk tells whether head is the start of a disk with a partition table or file system. Some kernels have a boot
+// sector's signature.
 func isDisk(head []byte) bool {
 	return !layout.KernelX86.In(head) && layout.StartsLikeDisk(head)
 }

@@ -9,8 +9,8 @@ import (
 	"github.com/ulikunitz/xz/lzma"
 )
 
-// The .lzma format has no magic: a properties byte, the size of the dictionary, and that of the contents, or all ones (the "LZMA_Alone"
-// header in the LZMA specification of its authors).
+// The .lzma format has no magic: a properties byte, the size of the dictionary, and that of the contents, or all ones
+// (the "LZMA_Alone" header in the LZMA specification of its authors).
 const (
 	lzmaPropsMax = 9 * 5 * 5
 	lzmaUnknown  = ^uint64(0)
@@ -22,7 +22,8 @@ var lzmaPacking = packing{
 	name:    "lzma",
 	endings: []string{".lzma"},
 	match: func(head []byte) bool {
-		return len(head) >= lzma.HeaderLen+5 && head[0] < lzmaPropsMax && head[13] == 0 && // the first byte of LZMA itself is zero
+		// the first byte of LZMA itself is zero
+		return len(head) >= lzma.HeaderLen+5 && head[0] < lzmaPropsMax && head[13] == 0 &&
 			lzmaDictFits(binary.LittleEndian.Uint32(head[1:])) && lzmaSizeFits(head) &&
 			!isDisk(head)
 	},
@@ -54,7 +55,8 @@ var lzmaPacking = packing{
 	},
 }
 
-// lzmaDictFits tells the sizes that packers give dictionaries: 2^n, 2^n + 2^(n-1), or the most that there is. The library's check is wrong where an int has 32 bits.
+// lzmaDictFits tells the sizes that packers give dictionaries: 2^n, 2^n + 2^(n-1), or the most that there is. The
+// library's check is wrong where an int has 32 bits.
 func lzmaDictFits(size uint32) bool {
 	odd := size >> bits.TrailingZeros32(size)
 	return size >= lzmaDictMin && (odd == 1 || odd == 3 || size == math.MaxUint32)

@@ -91,16 +91,19 @@ type Contents struct {
 	Unchecked  bool   // no packing that it is in has check values, so that damage may go unseen
 	Recognised bool   // the image starts with a partition table or file system
 
-	start  func(r *packedReader, s setting) (*layer, error) // unpacks the outermost layer
-	blocks blockIndex                                       // of a file whose parts can be unpacked by themselves; nil for others
-	asked  string                                           // the member that was asked for
+	start func(r *packedReader, s setting) (*layer, error) // unpacks the outermost layer
+	// of a file whose parts can be unpacked by themselves; nil for others
+	blocks blockIndex
+	asked  string // the member that was asked for
 }
 
 // blockIndex knows the parts of a packed file that can be unpacked by themselves.
 type blockIndex interface {
 	Count() int64
-	Find(off int64) (block int, start int64, ok bool) // the block that has a byte of the image, and where in the image it starts
-	Open(from io.ReaderAt, block int) io.ReadCloser   // unpacks a block; its errors are *placedError, or those of reading
+	// the block that has a byte of the image, and where in the image it starts
+	Find(off int64) (block int, start int64, ok bool)
+	// unpacks a block; its errors are *placedError, or those of reading
+	Open(from io.ReaderAt, block int) io.ReadCloser
 }
 
 // Size is how large an image is when unpacked.
@@ -112,8 +115,8 @@ type Size struct {
 // Certainty tells how far a size can be relied on before the image has been unpacked.
 type Certainty uint8
 
-// How sure a size is. A lower bound is, for instance, gzip's length, which counts modulo 4 GiB; a file that is cut short
-// may have less.
+// How sure a size is. A lower bound is, for instance, gzip's length, which counts modulo 4 GiB; a file that is cut
+// short may have less.
 const (
 	Unknown Certainty = iota
 	AtLeast
@@ -130,8 +133,8 @@ func (s Size) Known() int64 {
 	return 0
 }
 
-// Likely is the size in bytes if it is exact, or a lower bound that makes sense beside the download's size; 0 otherwise. It
-// is good enough to show progress.
+// Likely is the size in bytes if it is exact, or a lower bound that makes sense beside the download's size; 0
+// otherwise. It is good enough to show progress.
 func (s Size) Likely(download int64) int64 {
 	if s.Certainty == AtLeast && s.Bytes < download {
 		return 0

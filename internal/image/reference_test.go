@@ -37,15 +37,16 @@ func unpackFile(path string) ([]byte, error) {
 	return io.ReadAll(s)
 }
 
-// TestDecodersAgreeWithTheReferences has files that the reference commands made in many ways, half of them damaged by chance: they are accepted and refused alike, and the same
-// comes out.
+// TestDecodersAgreeWithTheReferences has files that the reference commands made in many ways, half of them damaged by
+// chance: they are accepted and refused alike, and the same comes out.
 func TestDecodersAgreeWithTheReferences(t *testing.T) {
 	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "lz4")
 	seed, dir := testbed.Seed(t), t.TempDir()
 	pick := func(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }
 	makers := map[string]func(r *rand.Rand) []string{
 		"xz": func(r *rand.Rand) []string {
-			return strings.Fields(pick(r, "-0", "-1", "-6", "-9e", "-T2 --block-size=20000", "--x86 --lzma2", "--ia64 --lzma2", "--powerpc --lzma2", "--sparc --lzma2", "--delta=dist=3 --lzma2") +
+			return strings.Fields(pick(r, "-0", "-1", "-6", "-9e", "-T2 --block-size=20000", "--x86 --lzma2",
+				"--ia64 --lzma2", "--powerpc --lzma2", "--sparc --lzma2", "--delta=dist=3 --lzma2") +
 				" -C " + pick(r, "none", "crc32", "crc64", "sha256"))
 		},
 		"gzip":  func(r *rand.Rand) []string { return []string{pick(r, "-1", "-6", "-9")} },
@@ -89,7 +90,8 @@ func TestDecodersAgreeWithTheReferences(t *testing.T) {
 				ref.Stdin = bytes.NewReader(file)
 				want, errWant := ref.Output()
 				got, errGot := unpackFile(path)
-				if !assert.Equal(t, errWant == nil, errGot == nil, "trial %d, seed %d: the reference says %v, we say %v", i, seed, errWant, errGot) {
+				if !assert.Equal(t, errWant == nil, errGot == nil,
+					"trial %d, seed %d: the reference says %v, we say %v", i, seed, errWant, errGot) {
 					continue
 				}
 				if accepted++; errGot != nil {
@@ -104,7 +106,8 @@ func TestDecodersAgreeWithTheReferences(t *testing.T) {
 	}
 }
 
-// TestWhatFollowsTheEnd has zeros behind a packed stream, which copying by blocks leaves, and bytes that don't belong there.
+// TestWhatFollowsTheEnd has zeros behind a packed stream, which copying by blocks leaves, and bytes that don't belong
+// there.
 func TestWhatFollowsTheEnd(t *testing.T) {
 	testbed.NeedTool(t, "gzip", "bzip2")
 	dir := t.TempDir()
@@ -115,7 +118,8 @@ func TestWhatFollowsTheEnd(t *testing.T) {
 		whole, err := cmd.Output()
 		require.NoError(t, err)
 		for what, tail := range map[string][]byte{
-			"nothing": nil, "a zero": {0}, "a block of zeros": make([]byte, 100_000), "a byte": {7}, "12 bytes": []byte("not that one"), "zeros and a byte": append(make([]byte, 511), 1),
+			"nothing": nil, "a zero": {0}, "a block of zeros": make([]byte, 100_000), "a byte": {7},
+			"12 bytes": []byte("not that one"), "zeros and a byte": append(make([]byte, 511), 1),
 		} {
 			path := filepath.Join(dir, "a")
 			require.NoError(t, os.WriteFile(path, append(bytes.Clone(whole), tail...), 0o600))
@@ -127,7 +131,8 @@ func TestWhatFollowsTheEnd(t *testing.T) {
 			}
 			var damage *DamageError
 			require.ErrorAs(t, err, &damage, "%s: %s", name, what)
-			assert.Equal(t, []any{int64(len(tail)), int64(len(whole)), false}, []any{damage.Trailing, damage.At, damage.Truncated}, "%s: %s", name, what)
+			assert.Equal(t, []any{int64(len(tail)), int64(len(whole)), false},
+				[]any{damage.Trailing, damage.At, damage.Truncated}, "%s: %s", name, what)
 		}
 	}
 }
@@ -146,10 +151,12 @@ func TestOddArchives(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 	}
 	sh(`zip -q plain.zip os.img
-		printf 'PK\005\006 is how it ends, PK\005\006\000\000\000\000\001\000\001\000\000\000\000\000\000\000\000\000\000\000' > comment
+		printf 'PK\005\006 is how it ends, PK\005\006\000\000\000\000\001\000\001\000' > comment
+	head -c 10 /dev/zero >> comment
 		cp plain.zip comment.zip && zip -q -z comment.zip < comment
 		tar --format=v7 -cf old.tar os.img
-		7z a -mm=Deflate64 deflate64.7z os.img >/dev/null; 7z a -psecret secret.7z os.img >/dev/null; zip -q -P secret secret.zip os.img`)
+		7z a -mm=Deflate64 deflate64.7z os.img >/dev/null; 7z a -psecret secret.7z os.img >/dev/null
+		zip -q -P secret secret.zip os.img`)
 	plain, err := os.ReadFile(filepath.Join(dir, "plain.zip"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "split.zip"), append([]byte("PK\x07\x08"), plain...), 0o600))
@@ -161,7 +168,8 @@ func TestOddArchives(t *testing.T) {
 		assert.True(t, bytes.Equal(img, got), name)
 	}
 	for name, want := range map[string]UnusableError{
-		"deflate64.7z": {Why: UnknownMethod}, "secret.7z": {Why: Encrypted}, "secret.zip": {Why: Encrypted, Name: "os.img"},
+		"deflate64.7z": {Why: UnknownMethod}, "secret.7z": {Why: Encrypted},
+		"secret.zip": {Why: Encrypted, Name: "os.img"},
 	} {
 		_, err := unpackFile(filepath.Join(dir, name))
 		isUnusable(t, err, want)

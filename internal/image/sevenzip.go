@@ -104,7 +104,8 @@ func look7z(f *File, wanted string) (c Contents, err error) {
 			members = append(members, member{m.Name, int64(m.UncompressedSize), nil, m.Open})
 		}
 	}
-	chosen, err := chooseMember("7z", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64}, sevenZipPeeks)
+	chosen, err := chooseMember("7z", members, setting{path: f.Path, member: wanted, limit: math.MaxInt64},
+		sevenZipPeeks)
 	if err != nil {
 		return c, err
 	}
@@ -115,7 +116,8 @@ func look7z(f *File, wanted string) (c Contents, err error) {
 }
 
 // start7z opens the archive again, so that what was read of it before is forgotten, and how far it has been read is
-// known. The archive's parts stand where its directory says, so they are read on their own, and what the tap is to see is read after them.
+// known. The archive's parts stand where its directory says, so they are read on their own, and what the tap is to see
+// is read after them.
 func start7z(r *packedReader, index int) (*layer, error) {
 	archive, err := sevenzip.NewReader(&farReader{r}, r.file.Size)
 	if err != nil {
@@ -153,7 +155,8 @@ func err7z(err error) error {
 	if errors.As(err, &read) && read.Encrypted {
 		return &UnusableError{Why: Encrypted}
 	}
-	if err != nil && strings.Contains(err.Error(), "unsupported compression algorithm") { // the library has no error of its own for it
+	// the library has no error of its own for it
+	if err != nil && strings.Contains(err.Error(), "unsupported compression algorithm") {
 		return &UnusableError{Why: UnknownMethod}
 	}
 	return err

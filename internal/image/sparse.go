@@ -9,7 +9,8 @@ import (
 	"io"
 )
 
-// The sparse image format of Android, version 1.0: its public header system/core/libsparse/sparse_format.h, with its names.
+// The sparse image format of Android, version 1.0: its public header system/core/libsparse/sparse_format.h, with its
+// names.
 const (
 	sparseHeaderMagic = 0xED26FF3A
 	sparseHeaderLen   = 28
@@ -65,7 +66,8 @@ func newExpander(r *bufio.Reader) (*expander, error) {
 	switch {
 	case major != 1:
 		return nil, &UnusableError{Why: UnknownVersion, Packing: "sparse", Count: int64(major)}
-	case headerLen < sparseHeaderLen || e.chunkHeader < sparseChunkLen || e.blockSize == 0 || e.blockSize%4 != 0 || e.blockSize > sparseBlockMax:
+	case headerLen < sparseHeaderLen || e.chunkHeader < sparseChunkLen || e.blockSize == 0 || e.blockSize%4 != 0 ||
+		e.blockSize > sparseBlockMax:
 		return nil, errors.New("the sparse image's header is not well formed")
 	}
 	_, err := r.Discard(int(headerLen - sparseHeaderLen))
@@ -112,7 +114,9 @@ func (e *expander) nextChunk() error {
 	if _, err := e.r.Discard(int(e.chunkHeader - sparseChunkLen)); err != nil {
 		return early(err)
 	}
-	kind, blocks, total := binary.LittleEndian.Uint16(h[:]), int64(binary.LittleEndian.Uint32(h[4:])), int64(binary.LittleEndian.Uint32(h[8:]))
+	kind, blocks, total := binary.LittleEndian.Uint16(h[:]), int64(binary.LittleEndian.Uint32(h[4:])), int64(
+		binary.LittleEndian.Uint32(h[8:]),
+	)
 	size, body := blocks*e.blockSize, total-e.chunkHeader
 	e.left, e.stored, e.at, e.fill = size, false, 0, [4]byte{}
 	want := int64(4)

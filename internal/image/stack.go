@@ -51,7 +51,8 @@ func (st *stack) descend(s setting) error {
 		}
 		st.head, st.recognised = slices.Clone(head), isDisk(head)
 		p := packingOf(head)
-		if st.recognised || p.unpack == nil || p.name == RawPacking || s.any { // of anything, what is in it may look like a packing by chance
+		// of anything, what is in it may look like a packing by chance
+		if st.recognised || p.unpack == nil || p.name == RawPacking || s.any {
 			break
 		}
 		if len(st.layers) == layersMax {
@@ -82,7 +83,9 @@ func (st *stack) descend(s setting) error {
 func (st *stack) push(l *layer, name string, s setting) {
 	st.layers = append(st.layers, l)
 	st.names = append(st.names, name)
-	st.outs = append(st.outs, bufio.NewReaderSize(&limited{r: l, left: s.limit + min(math.MaxInt64-s.limit, s.limit/2+1<<30), setting: s}, headRoom))
+	st.outs = append(st.outs, bufio.NewReaderSize(&limited{
+		r: l, left: s.limit + min(math.MaxInt64-s.limit, s.limit/2+1<<30), setting: s,
+	}, headRoom))
 }
 
 func (st *stack) out() *bufio.Reader { return st.outs[len(st.outs)-1] }
@@ -163,7 +166,8 @@ func probe(start []byte, s setting) (recognised, none bool) {
 		defer st.Close()
 		return st.recognised, false
 	}
-	return false, errors.As(err, new(*UnusableError)) // with other errors it may still be one: its start was too short to tell
+	// with other errors it may still be one: its start was too short to tell
+	return false, errors.As(err, new(*UnusableError))
 }
 
 // probeSize is how much of a member's start is looked at: enough to unpack the first bytes of it by any packing.

@@ -87,7 +87,10 @@ func (s *Stream) damage(err error) error {
 		s.stack.Close() // ends what may still be reading ahead
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return &DamageError{Path: s.file.Path, Packing: s.packing, At: s.file.Size, Unpacked: s.count.Load(), Truncated: true, Total: s.file.total(), Err: io.ErrUnexpectedEOF}
+		return &DamageError{
+			Path: s.file.Path, Packing: s.packing, At: s.file.Size, Unpacked: s.count.Load(), Truncated: true,
+			Total: s.file.total(), Err: io.ErrUnexpectedEOF,
+		}
 	}
 	err = s.file.name(err, s.packing, s.packed.Position())
 	var damage *DamageError

@@ -19,8 +19,9 @@ var tarPacking = packing{
 	endings: []string{".tar"},
 	kind:    ArchiveTar,
 	archive: true,
-	match:   func(head []byte) bool { return (tarMark.In(head) || isOldTar(head)) && !isDisk(head) }, // POSIX.1-2017, pax, "ustar Interchange Format"
-	look:    lookTar,
+	// POSIX.1-2017, pax, "ustar Interchange Format"
+	match: func(head []byte) bool { return (tarMark.In(head) || isOldTar(head)) && !isDisk(head) },
+	look:  lookTar,
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
 		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
 		var err error
@@ -30,12 +31,14 @@ var tarPacking = packing{
 		if err != nil {
 			return nil, err
 		}
-		return &layer{ReadCloser: io.NopCloser(t), member: t.header.Name, size: Size{t.header.Size, Exact}, unchecked: true}, nil
+		return &layer{
+			ReadCloser: io.NopCloser(t), member: t.header.Name, size: Size{t.header.Size, Exact}, unchecked: true,
+		}, nil
 	},
 }
 
-// isOldTar tells an archive of the form before POSIX, which has no mark: its first header has a name, and a checksum that is right (the sum of its bytes, with spaces in the
-// checksum's place, as octal digits).
+// isOldTar tells an archive of the form before POSIX, which has no mark: its first header has a name, and a checksum
+// that is right (the sum of its bytes, with spaces in the checksum's place, as octal digits).
 func isOldTar(head []byte) bool {
 	const block, at, end = 512, 148, 156
 	if len(head) < block || head[0] == 0 {
@@ -86,8 +89,8 @@ type tarScan struct {
 	count int
 }
 
-// next goes on to the next image: a member that starts like one, or is named like one, or is the one asked for. io.EOF says
-// that there is none.
+// next goes on to the next image: a member that starts like one, or is named like one, or is the one asked for. io.EOF
+// says that there is none.
 func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 	for {
 		h, err := t.r.Next()

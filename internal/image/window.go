@@ -6,8 +6,9 @@ import (
 	"slices"
 )
 
-// Window reads anywhere in an image while it is packed, unpacking no more than it must: of a raw image what is asked for, of
-// a file with blocks those that hold it, of any other what lies before. It keeps what it has unpacked last. One goroutine may use it.
+// Window reads anywhere in an image while it is packed, unpacking no more than it must: of a raw image what is asked
+// for, of a file with blocks those that hold it, of any other what lies before. It keeps what it has unpacked last. One
+// goroutine may use it.
 type Window struct {
 	file     *File
 	contents Contents

@@ -17,7 +17,10 @@ func TestWindowShowsTheImage(t *testing.T) {
 		{commands: "true", file: "disk.img"},
 		{commands: "xz -k -0 disk.img", file: "disk.img.xz"},
 		{commands: "xz -k0T2 --block-size=700000 disk.img", file: "disk.img.xz"},
-		{commands: "xz -k0 --block-size=3MiB disk.img; xz -0 -T2 --block-size=2500000 -c disk.img | cat disk.img.xz - > x", file: "x", times: 2},
+		{
+			commands: "xz -k0 --block-size=3MiB disk.img; xz -0 -T2 --block-size=2500000 -c disk.img | cat " +
+				"disk.img.xz - > x", file: "x", times: 2,
+		},
 		{commands: "gzip -1k disk.img", file: "disk.img.gz"},
 		{commands: "tar cf - disk.img | xz -0 > x", file: "x"},
 		{commands: "7z a -mx1 x.7z disk.img", file: "x.7z"},

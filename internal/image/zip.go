@@ -62,8 +62,8 @@ func zipByZstd(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) {
 	return l, nil
 }
 
-// zipByLZMA makes the header of the .lzma format from that in the member (section 5.8.8): a version, the size of the properties,
-// and the properties.
+// zipByLZMA makes the header of the .lzma format from that in the member (section 5.8.8): a version, the size of the
+// properties, and the properties.
 func zipByLZMA(r *bufio.Reader, f *zip.File) (io.ReadCloser, error) {
 	var h [9]byte
 	if _, err := io.ReadFull(r, h[:]); err != nil {
@@ -91,7 +91,8 @@ var zipPacking = packing{
 	archive: true,
 	total:   zipTotal,
 	match: func(head []byte) bool {
-		for _, mark := range []string{zipSplit, zipSpanned} { // an archive that was to be split, and has one part after all (section 8.5.3 and 8.5.4)
+		// an archive that was to be split, and has one part after all (section 8.5.3 and 8.5.4)
+		for _, mark := range []string{zipSplit, zipSpanned} {
 			head = bytes.TrimPrefix(head, []byte(mark))
 		}
 		return bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06"))
@@ -114,11 +115,14 @@ func lookZip(f *File, wanted string) (Contents, error) {
 	files := map[string]*zip.File{}
 	for _, m := range z.File {
 		// a member that was packed from a pipe says that it is one
-		if m.Mode()&(fs.ModeDir|fs.ModeSymlink) != 0 || m.UncompressedSize64 > math.MaxInt64 || m.CompressedSize64 > uint64(f.Size) {
+		if m.Mode()&(fs.ModeDir|fs.ModeSymlink) != 0 || m.UncompressedSize64 > math.MaxInt64 ||
+			m.CompressedSize64 > uint64(f.Size) {
 			continue
 		}
 		files[m.Name] = m
-		members = append(members, member{m.Name, int64(m.UncompressedSize64), zipRefusal(m), func() (io.ReadCloser, error) {
+		members = append(members, member{m.Name, int64(m.UncompressedSize64), zipRefusal(m), func() (io.ReadCloser,
+			error,
+		) {
 			packed, err := m.OpenRaw()
 			if err != nil {
 				return nil, err
@@ -141,7 +145,8 @@ func lookZip(f *File, wanted string) (Contents, error) {
 			if _, err := io.CopyN(io.Discard, r, offset); err != nil {
 				return nil, err
 			}
-			unpacked, err := zipMethods[m.Method](bufio.NewReaderSize(io.LimitReader(r, int64(m.CompressedSize64)), headRoom), m)
+			unpacked, err := zipMethods[m.Method](bufio.NewReaderSize(io.LimitReader(r, int64(m.CompressedSize64)),
+				headRoom), m)
 			if err != nil {
 				return nil, err
 			}
@@ -153,11 +158,13 @@ func lookZip(f *File, wanted string) (Contents, error) {
 	}, nil
 }
 
-// zipEnd finds the end record (section 4.3.16), whose comment goes on to the file's end. Where there are several such, the first is it: the others stand in its comment. -1 says that
-// there is none.
+// zipEnd finds the end record (section 4.3.16), whose comment goes on to the file's end. Where there are several such,
+// the first is it: the others stand in its comment. -1 says that there is none.
 func zipEnd(tail []byte) int {
 	for at := 0; at+zipEndSize <= len(tail); at++ {
-		if bytes.HasPrefix(tail[at:], []byte("PK\x05\x06")) && at+zipEndSize+int(binary.LittleEndian.Uint16(tail[at+20:])) == len(tail) {
+		if bytes.HasPrefix(tail[at:], []byte("PK\x05\x06")) && at+zipEndSize+int(binary.LittleEndian.Uint16(
+			tail[at+20:],
+		)) == len(tail) {
 			return at
 		}
 	}
@@ -197,8 +204,8 @@ func (u uncommented) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-// boundZip refuses a directory that would take much memory to read. It finds the end record as readers do, from the end; a
-// file where it can't be found is left to the library to judge.
+// boundZip refuses a directory that would take much memory to read. It finds the end record as readers do, from the
+// end; a file where it can't be found is left to the library to judge.
 func boundZip(f *File) error {
 	tail := make([]byte, min(f.Size, zipEndSize+math.MaxUint16+zip64Locator))
 	if _, err := f.file.ReadAt(tail, f.Size-int64(len(tail))); err != nil {
@@ -218,8 +225,10 @@ func boundZip(f *File) error {
 		var end [zip64EndSize]byte
 		where := binary.LittleEndian.Uint64(tail[at-zip64Locator+8:])
 		if where < uint64(f.Size) {
-			if _, err := f.file.ReadAt(end[:], int64(where)); err == nil && bytes.HasPrefix(end[:], []byte("PK\x06\x06")) {
-				records, size, start = binary.LittleEndian.Uint64(end[32:]), binary.LittleEndian.Uint64(end[40:]), binary.LittleEndian.Uint64(end[48:])
+			if _, err := f.file.ReadAt(end[:], int64(where)); err == nil && bytes.HasPrefix(end[:],
+				[]byte("PK\x06\x06")) {
+				records, size, start = binary.LittleEndian.Uint64(end[32:]), binary.LittleEndian.Uint64(end[40:]),
+					binary.LittleEndian.Uint64(end[48:])
 			}
 		}
 	}
@@ -246,7 +255,8 @@ func zipRecords(r io.Reader) (count int) {
 			break
 		}
 		le := binary.LittleEndian
-		if _, err := in.Discard(size + int(le.Uint16(head[28:])) + int(le.Uint16(head[30:])) + int(le.Uint16(head[32:]))); err != nil {
+		if _, err := in.Discard(size + int(le.Uint16(head[28:])) + int(le.Uint16(head[30:])) +
+			int(le.Uint16(head[32:]))); err != nil {
 			break
 		}
 	}
@@ -272,7 +282,10 @@ func zipRefusal(m *zip.File) *UnusableError {
 		return &UnusableError{Why: Encrypted, Name: m.Name}
 	}
 	if zipMethods[m.Method] == nil {
-		return &UnusableError{Why: UnknownMethod, Name: m.Name, Method: fmt.Sprintf("%d (%s)", m.Method, cmp.Or(zipMethodNames[m.Method], "unknown"))}
+		return &UnusableError{
+			Why: UnknownMethod, Name: m.Name,
+			Method: fmt.Sprintf("%d (%s)", m.Method, cmp.Or(zipMethodNames[m.Method], "unknown")),
+		}
 	}
 	return nil
 }

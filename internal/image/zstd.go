@@ -59,8 +59,8 @@ var zstdPacking = packing{
 	},
 }
 
-// windowMax bounds the memory that a packed file may ask for to be unpacked, bytes: what the reference commands take by default,
-// for the largest files that they make by default, is an eighth of it.
+// windowMax bounds the memory that a packed file may ask for to be unpacked, bytes: what the reference commands take by
+// default, for the largest files that they make by default, is an eighth of it.
 const windowMax = 1 << 30
 
 // zstdReader says in our words that too much memory would be needed.
@@ -94,7 +94,9 @@ func zstdSize(r io.ReaderAt, length int64) (Size, error) {
 		}
 		at, err = zstdFrameEnd(r, at+int64(h.HeaderSize), h.HasCheckSum)
 		if err == nil && at > length || errors.Is(err, io.ErrUnexpectedEOF) {
-			err = &DamageError{At: length, Truncated: true, Err: fmt.Errorf("the frame goes on to byte %d or beyond", at)}
+			err = &DamageError{
+				At: length, Truncated: true, Err: fmt.Errorf("the frame goes on to byte %d or beyond", at),
+			}
 		}
 		if err != nil {
 			return Size{}, err

@@ -54,17 +54,23 @@ func ReadBoot(v *FAT) *Boot {
 	for _, f := range files {
 		b.Bytes += f.Size
 		name := strings.ToLower(path.Base(f.Path))
-		if board, isTree := strings.CutSuffix(name, ".dtb"); isTree && !strings.Contains(strings.ToLower(path.Dir(f.Path)), "overlay") {
+		if board, isTree := strings.CutSuffix(name, ".dtb"); isTree && !strings.Contains(strings.ToLower(path.Dir(
+			f.Path,
+		)), "overlay") {
 			b.Boards = append(b.Boards, board)
 		}
 	}
 	slices.Sort(b.Boards)
 	b.Boards = slices.Compact(b.Boards)
-	bySize := slices.SortedStableFunc(slices.Values(files), func(x, y FATFile) int { return int(min(max(y.Size-x.Size, -1), 1)) })
+	bySize := slices.SortedStableFunc(slices.Values(files), func(x, y FATFile) int {
+		return int(min(max(y.Size-x.Size, -1), 1))
+	})
 	for _, f := range bySize[:min(len(bySize), largestShow)] {
 		b.Largest = append(b.Largest, f.Path)
 	}
-	maybe := slices.DeleteFunc(slices.Clone(files), func(f FATFile) bool { return f.Size < kernelMin || !mayBeKernel(f.Path) })
+	maybe := slices.DeleteFunc(slices.Clone(files), func(f FATFile) bool {
+		return f.Size < kernelMin || !mayBeKernel(f.Path)
+	})
 	// in the order in which they lie in the volume, so that a packed image is unpacked once
 	slices.SortFunc(maybe, func(x, y FATFile) int { return cmp.Compare(x.first, y.first) })
 	for _, f := range maybe[:min(len(maybe), kernelsMax)] {
@@ -84,7 +90,8 @@ func ReadBoot(v *FAT) *Boot {
 // mayBeKernel leaves out what is surely none.
 func mayBeKernel(name string) bool {
 	switch strings.ToLower(path.Ext(name)) {
-	case ".dtb", ".dtbo", ".txt", ".jpg", ".png", ".bmp", ".html", ".md", ".pdf", ".zip", ".xz", ".ttf", ".pf2", ".csv", ".json":
+	case ".dtb", ".dtbo", ".txt", ".jpg", ".png", ".bmp", ".html", ".md", ".pdf", ".zip", ".xz", ".ttf", ".pf2", ".csv",
+		".json":
 		return false
 	}
 	return true
@@ -93,14 +100,16 @@ func mayBeKernel(name string) bool {
 // bootEndings are those of kernels, device trees, boot scripts and other programs that a board starts by.
 var bootEndings = []string{".img", ".bin", ".elf", ".dtb", ".dtbo", ".efi", ".scr", ".itb", ".gz"}
 
-// IsBootFile tells by its name whether a file is one that a board starts by and doesn't write: a kernel, a device tree, a program. Text files, which boards and people change, are
-// none.
+// IsBootFile tells by its name whether a file is one that a board starts by and doesn't write: a kernel, a device tree,
+// a program. Text files, which boards and people change, are none.
 func IsBootFile(name string) bool {
 	name = strings.ToLower(path.Base(name))
 	if slices.Contains(bootEndings, path.Ext(name)) || name == "image" {
 		return true
 	}
-	return slices.ContainsFunc([]string{"vmlinu", "initrd", "zimage"}, func(start string) bool { return strings.HasPrefix(name, start) })
+	return slices.ContainsFunc([]string{"vmlinu", "initrd", "zimage"}, func(start string) bool {
+		return strings.HasPrefix(name, start)
+	})
 }
 
 // Processor tells which processor the program that starts with head is for; empty if it is no program known here.

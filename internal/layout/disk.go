@@ -11,8 +11,9 @@ type Kind string
 
 // The kinds.
 const (
-	KindDisk       Kind = "disk"         // a partition table, with partitions
-	KindDisc       Kind = "hybrid disc"  // an optical disc that can be written to a card too: most are installers for PCs
+	KindDisk Kind = "disk" // a partition table, with partitions
+	// an optical disc that can be written to a card too: most are installers for PCs
+	KindDisc       Kind = "hybrid disc"
 	KindPlainDisc  Kind = "optical disc" // one that has no partition table, so that nothing starts from a card with it
 	KindFileSystem Kind = "file system"  // one without a partition table
 	KindBlank      Kind = "blank"        // zeros
@@ -36,8 +37,8 @@ type Content struct {
 	FileSystem
 }
 
-// Describe finds out what is on a disk of size bytes; 0 if the size isn't known. It reads from the front to the back, and no
-// more than it must. The error is one of r, where not even the partition table could be read.
+// Describe finds out what is on a disk of size bytes; 0 if the size isn't known. It reads from the front to the back,
+// and no more than it must. The error is one of r, where not even the partition table could be read.
 func Describe(r io.ReaderAt, size int64) (Disk, error) {
 	table, err := ReadTable(r, size)
 	d := Disk{Table: table}

@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// Ext is an ext2, ext3 or ext4 file system that is read: which of its blocks are whose. Numbers are offsets in the structures of Linux,
-// Documentation/filesystems/ext4. Everything read is bounded, and what makes no sense is left out.
+// Ext is an ext2, ext3 or ext4 file system that is read: which of its blocks are whose. Numbers are offsets in the
+// structures of Linux, Documentation/filesystems/ext4. Everything read is bounded, and what makes no sense is left out.
 type Ext struct {
 	r         io.ReaderAt
 	block     int64 // bytes
@@ -69,8 +69,9 @@ func OpenExt(r io.ReaderAt, size int64) (*Ext, error) {
 		return nil, err
 	}
 	v := &Ext{
-		r: r, blocks: int64(le.Uint32(s[4:])), first: int64(le.Uint32(s[20:])), perGroup: int64(le.Uint32(s[32:])), inodes: int64(le.Uint32(s[40:])),
-		inodeSize: 128, descSize: 32, incompat: le.Uint32(s[96:]), Mounted: unixTime(s[44:]), Written: unixTime(s[48:]), SumRight: true,
+		r: r, blocks: int64(le.Uint32(s[4:])), first: int64(le.Uint32(s[20:])), perGroup: int64(le.Uint32(s[32:])),
+		inodes: int64(le.Uint32(s[40:])), inodeSize: 128, descSize: 32, incompat: le.Uint32(s[96:]),
+		Mounted: unixTime(s[44:]), Written: unixTime(s[48:]), SumRight: true,
 	}
 	if shift := le.Uint32(s[24:]); le.Uint16(s[56:]) != 0xEF53 || shift > 6 {
 		return nil, errors.New("no ext file system")
@@ -92,7 +93,8 @@ func OpenExt(r io.ReaderAt, size int64) (*Ext, error) {
 		}
 		v.SumRight = crc32c(^uint32(0), s[:1020]) == le.Uint32(s[1020:])
 	}
-	if v.perGroup <= 0 || v.perGroup > 8*v.block || v.inodes <= 0 || v.inodes > 8*v.block || v.inodeSize < 128 || v.inodeSize > v.block || v.descSize > 1024 || v.blocks <= v.first ||
+	if v.perGroup <= 0 || v.perGroup > 8*v.block || v.inodes <= 0 || v.inodes > 8*v.block || v.inodeSize < 128 ||
+		v.inodeSize > v.block || v.descSize > 1024 || v.blocks <= v.first ||
 		v.blocks > 1<<50/v.block {
 		return nil, errors.New("the superblock makes no sense")
 	}
@@ -145,7 +147,8 @@ func (v *Ext) tables(group int64) (bitmap, inodeBitmap, table int64, unused bool
 	return bitmap, inodeBitmap, table, le.Uint16(d[18:])&1 != 0, nil
 }
 
-// Metadata lists where the superblocks, descriptors, bitmaps and tables are; the files' own blocks are of none of these.
+// Metadata lists where the superblocks, descriptors, bitmaps and tables are; the files' own blocks are of none of
+// these.
 func (v *Ext) Metadata() (all []Extent, err error) {
 	all = append(all, Extent{0, (v.first+1)*v.block + (v.groups*v.descSize+v.block-1)/v.block*v.block})
 	for g := range v.groups {
@@ -153,12 +156,15 @@ func (v *Ext) Metadata() (all []Extent, err error) {
 		if err != nil {
 			return all, err
 		}
-		all = append(all, Extent{bitmap * v.block, v.block}, Extent{inodeBitmap * v.block, v.block}, Extent{table * v.block, (v.inodes*v.inodeSize + v.block - 1) / v.block * v.block})
+		all = append(all, Extent{bitmap * v.block, v.block}, Extent{inodeBitmap * v.block, v.block}, Extent{
+			table * v.block, (v.inodes*v.inodeSize + v.block - 1) / v.block * v.block,
+		})
 	}
 	return all, nil
 }
 
-// Nodes reads all inodes that are in use, with the names that folders give them. The error says why it isn't all; what was read counts.
+// Nodes reads all inodes that are in use, with the names that folders give them. The error says why it isn't all; what
+// was read counts.
 func (v *Ext) Nodes() ([]*ExtNode, error) {
 	var all []*ExtNode
 	byNumber := map[int64]*ExtNode{}
@@ -201,7 +207,10 @@ func (v *Ext) Nodes() ([]*ExtNode, error) {
 // node reads an inode; nil if it holds nothing.
 func (v *Ext) node(number int64, b []byte) *ExtNode {
 	mode := le.Uint16(b)
-	n := &ExtNode{Number: number, Own: number < extFirst && number != extRoot, flags: le.Uint32(b[32:]), root: b[40:100], SumRight: true}
+	n := &ExtNode{
+		Number: number, Own: number < extFirst && number != extRoot, flags: le.Uint32(b[32:]), root: b[40:100],
+		SumRight: true,
+	}
 	if le.Uint16(b[26:]) == 0 && !n.Own || mode == 0 {
 		return nil
 	}
@@ -235,7 +244,8 @@ func (v *Ext) node(number int64, b []byte) *ExtNode {
 		}
 		n.SumRight = got == want
 	}
-	if kind := mode & 0xF000; kind != 0x8000 && kind != 0x4000 && (kind != 0xA000 || le.Uint32(b[28:]) == 0) || n.flags&extInlineFlag != 0 {
+	if kind := mode & 0xF000; kind != 0x8000 && kind != 0x4000 && (kind != 0xA000 || le.Uint32(b[28:]) == 0) ||
+		n.flags&extInlineFlag != 0 {
 		return n // it has no blocks
 	}
 	if n.flags&extExtentFlag != 0 {
@@ -246,7 +256,8 @@ func (v *Ext) node(number int64, b []byte) *ExtNode {
 	return n
 }
 
-// own adds blocks to a node, if they are on the disk. A block is one node's, and once, so no more are claimed than there are; this bounds all that is read.
+// own adds blocks to a node, if they are on the disk. A block is one node's, and once, so no more are claimed than
+// there are; this bounds all that is read.
 func (v *Ext) own(n *ExtNode, block, count int64) bool {
 	if v.wrong != nil || block <= 0 || count <= 0 || block > v.blocks-count {
 		return false

@@ -21,11 +21,15 @@ func extImage(t testing.TB, options string) (path, folder string) {
 	dir := t.TempDir()
 	folder = filepath.Join(dir, "files")
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "etc/tides"), 0o755))
-	for name, size := range map[string]int{"a.txt": 10, "etc/tides/week.txt": 5000, "etc/large.bin": 3 << 20, "b c.txt": 70_000} {
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), bytes.Repeat([]byte(name+"\n"), size/(len(name)+1)+1), 0o644))
+	for name, size := range map[string]int{
+		"a.txt": 10, "etc/tides/week.txt": 5000, "etc/large.bin": 3 << 20, "b c.txt": 70_000,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name),
+			bytes.Repeat([]byte(name+"\n"), size/(len(name)+1)+1), 0o644))
 	}
 	for i := range 300 { // a folder with an index
-		require.NoError(t, os.WriteFile(filepath.Join(folder, "etc/tides", strings.Repeat("x", 20)+string(rune('a'+i%26))+strings.Repeat("y", i/26)), []byte("t"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "etc/tides",
+			strings.Repeat("x", 20)+string(rune('a'+i%26))+strings.Repeat("y", i/26)), []byte("t"), 0o644))
 	}
 	path = filepath.Join(dir, "fs.img")
 	out, err := exec.Command("sh", "-ec", "mkfs.ext4 -q -F "+options+" -d "+folder+" "+path+" 24M").CombinedOutput()
@@ -34,7 +38,10 @@ func extImage(t testing.TB, options string) (path, folder string) {
 }
 
 func TestExtKnowsWhoseBlocksAre(t *testing.T) {
-	for _, options := range []string{"", "-t ext2", "-t ext3 -b 1024", "-b 1024 -O ^64bit", "-O ^metadata_csum", "-b 4096 -I 128", "-O metadata_csum_seed"} {
+	for _, options := range []string{
+		"", "-t ext2", "-t ext3 -b 1024", "-b 1024 -O ^64bit", "-O ^metadata_csum", "-b 4096 -I 128",
+		"-O metadata_csum_seed",
+	} {
 		path, folder := extImage(t, options)
 		f, err := os.Open(path)
 		require.NoError(t, err)
@@ -62,7 +69,8 @@ func TestExtKnowsWhoseBlocksAre(t *testing.T) {
 				require.NoError(t, err)
 				got = append(got, part...)
 			}
-			if strings.Contains(options, "ext2") || strings.Contains(options, "ext3") { // blocks of numbers are between those of the file
+			// blocks of numbers are between those of the file
+			if strings.Contains(options, "ext2") || strings.Contains(options, "ext3") {
 				assert.True(t, bytes.Contains(got, want[:min(len(want), 1024)]), "%s: %s", options, name)
 				continue
 			}
@@ -83,7 +91,8 @@ func (c *counting) ReadAt(p []byte, off int64) (int, error) {
 	return c.ReaderAt.ReadAt(p, off)
 }
 
-// A crafted file system whose trees lead back to themselves, or whose files share their blocks, must not be read without end.
+// A crafted file system whose trees lead back to themselves, or whose files share their blocks, must not be read
+// without end.
 func TestExtThatLeadsBackToItself(t *testing.T) {
 	for name, craft := range map[string]func(data, root []byte){
 		"a tree of extents": func(data, root []byte) {

@@ -134,7 +134,8 @@ func (v *volume) writeFiles() {
 		folder = strings.Trim(folder, "/")
 		if folder != "" && folders[folder] == nil {
 			first[folder] = v.allocate(clusterSize)
-			folders[folder] = append(v.entry(".", attrDirectory, first[folder], 0), v.entry("..", attrDirectory, 0, 0)...)
+			folders[folder] = append(v.entry(".", attrDirectory, first[folder], 0),
+				v.entry("..", attrDirectory, 0, 0)...)
 			root = append(root, v.entry(folder, attrDirectory, first[folder], 0)...)
 		}
 		cluster := uint16(0)

@@ -22,8 +22,8 @@ const (
 	cleanShut        = 0x0FFFFFFF // of entry 1: in order, without errors
 )
 
-// AlignTo is to what partitions and the data areas of file systems are aligned on cards, bytes: the largest unit that flash of today is erased by, and that
-// the SD Association's own layouts use for cards of more than 32 GB.
+// AlignTo is to what partitions and the data areas of file systems are aligned on cards, bytes: the largest unit that
+// flash of today is erased by, and that the SD Association's own layouts use for cards of more than 32 GB.
 const AlignTo = 4 << 20
 
 // FAT32 is an empty FAT32 volume to be made.
@@ -45,7 +45,9 @@ func Label(text string) (string, error) {
 	if len(label) > 11 {
 		return "", fmt.Errorf("the label %q has more than 11 characters", text)
 	}
-	if at := strings.IndexFunc(label, func(r rune) bool { return r < ' ' || r > '~' || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r) }); at >= 0 {
+	if at := strings.IndexFunc(label, func(r rune) bool {
+		return r < ' ' || r > '~' || strings.ContainsRune(`"*+,./:;<=>?[\]|`, r)
+	}); at >= 0 {
 		return "", fmt.Errorf("the label %q has a character that FAT labels can't have", text)
 	}
 	return label, nil
@@ -56,7 +58,8 @@ type fat32Plan struct {
 	total, reserved, fat, cluster, clusters int64
 }
 
-// clusterSectors is how many sectors a cluster has: 32 KiB on cards of today; on small ones so few that it is a FAT32 at all (section 3.5).
+// clusterSectors is how many sectors a cluster has: 32 KiB on cards of today; on small ones so few that it is a FAT32
+// at all (section 3.5).
 func clusterSectors(size int64, sector int) int64 {
 	bytes := int64(32 << 10)
 	switch {
@@ -106,7 +109,8 @@ func (f FAT32) MetadataSize() int64 {
 // fatPiece is how much of a FAT is written at once, bytes.
 const fatPiece = 1 << 20
 
-// WriteTo makes the volume in w, whose offset 0 is the start of the card: all of the reserved area, both FATs, and the root. It writes whole sectors.
+// WriteTo makes the volume in w, whose offset 0 is the start of the card: all of the reserved area, both FATs, and the
+// root. It writes whole sectors.
 func (f FAT32) WriteTo(w io.WriterAt) error {
 	p, err := f.plan()
 	if err != nil {
@@ -130,7 +134,8 @@ func (f FAT32) WriteTo(w io.WriterAt) error {
 		for at := int64(0); at < length; at += fatPiece {
 			piece := make([]byte, min(fatPiece, length-at))
 			if at == 0 {
-				for j, v := range []uint32{0x0FFFFF00 | mediaFixed, cleanShut, endOfChain32} { // the root has one cluster
+				// the root has one cluster
+				for j, v := range []uint32{0x0FFFFF00 | mediaFixed, cleanShut, endOfChain32} {
 					binary.LittleEndian.PutUint32(piece[4*j:], v)
 				}
 			}

@@ -23,12 +23,15 @@ func (e *extentsOf) WriteAt(p []byte, off int64) (int, error) {
 	return len(p), nil
 }
 
-// TestFAT32FitsAnyCard has the parts of a volume in their places, whatever the size; what the reference tools think of it, blank's tests ask.
+// TestFAT32FitsAnyCard has the parts of a volume in their places, whatever the size; what the reference tools think of
+// it, blank's tests ask.
 func TestFAT32FitsAnyCard(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := FAT32{
-			Label: "TIDES", Start: AlignTo, Sector: rapid.SampledFrom([]int{512, 4096}).Draw(t, "sector"), Time: time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC),
-			Size: rapid.OneOf(rapid.Int64Range(30e6, 600e6), rapid.Int64Range(600e6, 32e9), rapid.Int64Range(32e9, 400e9)).Draw(t, "size") / AlignTo * AlignTo,
+			Label: "TIDES", Start: AlignTo, Sector: rapid.SampledFrom([]int{512, 4096}).Draw(t, "sector"),
+			Time: time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC),
+			Size: rapid.OneOf(rapid.Int64Range(30e6, 600e6), rapid.Int64Range(600e6, 32e9),
+				rapid.Int64Range(32e9, 400e9)).Draw(t, "size") / AlignTo * AlignTo,
 		}
 		p, err := f.plan()
 		if err != nil {

@@ -68,7 +68,8 @@ func openFAT(boot []byte, r io.ReaderAt) (*FAT, error) {
 		tableSectors = int64(le.Uint32(boot[36:]))
 	}
 	powerOfTwo := func(n, least, most int64) bool { return n >= least && n <= most && n&(n-1) == 0 }
-	if boot[510] != 0x55 || boot[511] != 0xAA || !powerOfTwo(v.sector, 512, 4096) || !powerOfTwo(perCluster, 1, 128) || reserved == 0 ||
+	if boot[510] != 0x55 || boot[511] != 0xAA || !powerOfTwo(v.sector, 512, 4096) || !powerOfTwo(perCluster, 1, 128) ||
+		reserved == 0 ||
 		fats == 0 || fats > 2 || boot[21] < 0xF0 || tableSectors == 0 {
 		return nil, ErrNotFAT
 	}
@@ -121,12 +122,14 @@ func (v *FAT) label() string {
 type FATFile struct {
 	Path string // with slashes
 	Size int64
-	// Modified is when it was last written, by the clock of whoever wrote it, in no time zone; zero where the entry doesn't say.
+	// Modified is when it was last written, by the clock of whoever wrote it, in no time zone; zero where the entry
+	// doesn't say.
 	Modified time.Time
 	first    uint32 // its first cluster
 }
 
-// Extents are where a file is in the volume, in whole clusters, those that follow each other joined. What was found before an error is returned with it.
+// Extents are where a file is in the volume, in whole clusters, those that follow each other joined. What was found
+// before an error is returned with it.
 func (v *FAT) Extents(f FATFile) (all []Extent, err error) {
 	if f.Size == 0 || f.first < 2 {
 		return nil, nil
@@ -157,8 +160,8 @@ func entryTime(e []byte) time.Time {
 	return time.Date(1980+date>>9, time.Month(date>>5&15), date&31, clock>>11, clock>>5&63, clock&31*2, 0, time.UTC)
 }
 
-// Files lists all files, a folder before those within it. An error is one of reading, or says that the volume is damaged;
-// what was found before is returned with it.
+// Files lists all files, a folder before those within it. An error is one of reading, or says that the volume is
+// damaged; what was found before is returned with it.
 func (v *FAT) Files() ([]FATFile, error) {
 	var files []FATFile
 	type folder struct {
@@ -221,7 +224,8 @@ func (v *FAT) Head(f FATFile, n int64) ([]byte, error) {
 	return head, err
 }
 
-// rootFolder is the first cluster of the root directory; 0 stands for the place of its own that it has on FAT12 and FAT16.
+// rootFolder is the first cluster of the root directory; 0 stands for the place of its own that it has on FAT12 and
+// FAT16.
 func (v *FAT) rootFolder() uint32 { return v.rootCluster }
 
 // readFolder shows the entries of a folder until see returns false or the folder ends.

@@ -28,7 +28,9 @@ func TestVolumesAreSound(t *testing.T) {
 			for j := range data {
 				data[j] = byte(random.Uint32())
 			}
-			v.Files = append(v.Files, File{fmt.Sprintf("file%d.bin", i), data}, File{fmt.Sprintf("folder/FILE%d.img", i), data})
+			v.Files = append(v.Files, File{fmt.Sprintf("file%d.bin", i), data}, File{
+				fmt.Sprintf("folder/FILE%d.img", i), data,
+			})
 		}
 		path := filepath.Join(t.TempDir(), "volume")
 		f, err := os.Create(path)
@@ -67,6 +69,8 @@ func TestMBR(t *testing.T) {
 	mbr := MBR(0x01020304, Partition{Type: TypeFAT16LBA, Active: true, Start: 2048, Sectors: 4096})
 	assert.Equal(t, "55aa", fmt.Sprintf("%x", mbr[510:]))
 	assert.EqualValues(t, 0x01020304, binary.LittleEndian.Uint32(mbr[440:]))
-	assert.EqualValues(t, []uint32{2048, 4096}, []uint32{binary.LittleEndian.Uint32(mbr[454:]), binary.LittleEndian.Uint32(mbr[458:])})
+	assert.EqualValues(t, []uint32{2048, 4096}, []uint32{
+		binary.LittleEndian.Uint32(mbr[454:]), binary.LittleEndian.Uint32(mbr[458:]),
+	})
 	assert.Equal(t, byte(0x80), mbr[446])
 }

@@ -11,7 +11,8 @@ func (m Mark) In(head []byte) bool {
 	return len(head) >= m.At+len(m.Bytes) && string(head[m.At:m.At+len(m.Bytes)]) == m.Bytes
 }
 
-// Marks of kernels and of what loaders of boards read (Linux, Documentation/arch; Devicetree Specification 0.4, section 5.2).
+// Marks of kernels and of what loaders of boards read (Linux, Documentation/arch; Devicetree Specification 0.4, section
+// 5.2).
 var (
 	KernelARM64 = Mark{56, "ARM\x64"}            // arm64/booting.rst
 	KernelARM32 = Mark{0x24, "\x18\x28\x6f\x01"} // arm/booting.rst: zImage

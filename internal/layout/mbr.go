@@ -1,8 +1,10 @@
-// Package layout reads and makes partition tables and file systems, and tells what a disk, or an image of one, has on it.
+// Package layout reads and makes partition tables and file systems, and tells what a disk, or an image of one, has on
+// it.
 //
-// It owns their magic numbers and their names: other packages ask it. It reads MBR and GPT tables (UEFI 2.10, section 5), FAT (Microsoft's FAT32 File System Specification 1.03) and
-// ext2, 3, 4; of other file systems it knows the superblock. It makes an MBR, FAT16 with files, and an empty FAT32. Whatever is read may be damaged or made to
-// do harm, so all of it is bounded.
+// It owns their magic numbers and their names: other packages ask it. It reads MBR and GPT tables (UEFI 2.10, section
+// 5), FAT (Microsoft's FAT32 File System Specification 1.03) and ext2, 3, 4; of other file systems it knows the
+// superblock. It makes an MBR, FAT16 with files, and an empty FAT32. Whatever is read may be damaged or made to do
+// harm, so all of it is bounded.
 package layout
 
 import "encoding/binary"

@@ -98,11 +98,13 @@ func TestPartitionTablesOfTheReferenceTools(t *testing.T) {
 			[]string{"1 1+8 FAT32 ", "2 9+16 extended ", "3 25+4 Linux ", "4 29+2 Linux swap "},
 		},
 		{
-			`printf 'label: dos\n1M,8M,c\n9M,20M,5\n10M,4M,83\n15M,4M,83\n20M,3M,82\n' | sfdisk -q disk`, SchemeMBR, 512,
+			`printf 'label: dos\n1M,8M,c\n9M,20M,5\n10M,4M,83\n15M,4M,83\n20M,3M,82\n' | sfdisk -q disk`, SchemeMBR,
+			512,
 			[]string{"1 1+8 FAT32 ", "2 9+20 extended ", "5 10+4 Linux ", "6 15+4 Linux ", "7 20+3 Linux swap "},
 		},
 		{
-			`printf 'label: gpt\nstart=1MiB,size=8MiB,type=U,name=boot\nstart=9MiB,size=16MiB,type=L,name="tide tables"\n' | sfdisk -q disk`, SchemeGPT, 512,
+			`(echo 'label: gpt'; echo 'start=1MiB,size=8MiB,type=U,name=boot'
+				echo 'start=9MiB,size=16MiB,type=L,name="tide tables"') | sfdisk -q disk`, SchemeGPT, 512,
 			[]string{"1 1+8 EFI system boot", "2 9+16 Linux tide tables"},
 		},
 		{
@@ -148,7 +150,8 @@ func TestLargeSectors(t *testing.T) {
 	table, err := ReadTable(f, 48<<20)
 	require.NoError(t, err)
 	require.Len(t, table.Parts, 1)
-	assert.Equal(t, Part{1, 1 << 20, 8 << 20, "EFI system", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "", false}, table.Parts[0])
+	assert.Equal(t, Part{1, 1 << 20, 8 << 20, "EFI system", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "", false},
+		table.Parts[0])
 }
 
 func TestDamagedTablesAreSaidToBe(t *testing.T) {
@@ -189,7 +192,10 @@ func program(t *testing.T, system, arch string) []byte {
 }
 
 func TestProcessors(t *testing.T) {
-	for arch, want := range map[string]string{"arm64": "64-bit ARM", "arm": "32-bit ARM", "amd64": "64-bit x86", "386": "32-bit x86", "riscv64": "64-bit RISC-V"} {
+	for arch, want := range map[string]string{
+		"arm64": "64-bit ARM", "arm": "32-bit ARM", "amd64": "64-bit x86", "386": "32-bit x86",
+		"riscv64": "64-bit RISC-V",
+	} {
 		head := program(t, "linux", arch)[:4096]
 		assert.Equal(t, want, Processor(head), arch)
 		var packed bytes.Buffer
@@ -213,32 +219,42 @@ func TestProcessors(t *testing.T) {
 		copy(b[0x80:], "PE\x00\x00"+machine)
 		return b
 	}
-	for machine, want := range map[string]string{"\x64\xaa": "64-bit ARM", "\xc4\x01": "32-bit ARM", "\x4c\x01": "32-bit x86", "\x64\x50": "64-bit RISC-V", "\x00\x02": ""} {
+	for machine, want := range map[string]string{
+		"\x64\xaa": "64-bit ARM", "\xc4\x01": "32-bit ARM", "\x4c\x01": "32-bit x86", "\x64\x50": "64-bit RISC-V",
+		"\x00\x02": "",
+	} {
 		assert.Equal(t, want, Processor(pe(machine)))
 	}
 	wide := head(0x202, "HdrS")
 	wide[0x206], wide[0x207], wide[0x236] = 0x0F, 0x02, 1
 	assert.Equal(t, "64-bit x86", Processor(wide))
 	for want, head := range map[string][]byte{
-		"64-bit ARM": head(56, "ARM\x64"), "32-bit ARM": head(0x24, "\x18\x28\x6f\x01"), "64-bit RISC-V": head(0x38, "RSC\x05"), "32-bit x86": head(0x202, "HdrS"),
+		"64-bit ARM": head(56, "ARM\x64"), "32-bit ARM": head(0x24, "\x18\x28\x6f\x01"),
+		"64-bit RISC-V": head(0x38, "RSC\x05"), "32-bit x86": head(0x202, "HdrS"),
 		"": head(0, "MZ"),
 	} {
 		assert.Equal(t, want, Processor(head))
 	}
 }
 
-// TestBootPartition has a volume with long names, folders, an overlay folder, a packed kernel and one for each processor, in
-// each kind of FAT, with files spread over it.
+// TestBootPartition has a volume with long names, folders, an overlay folder, a packed kernel and one for each
+// processor, in each kind of FAT, with files spread over it.
 func TestBootPartition(t *testing.T) {
 	testbed.NeedTool(t, "mcopy", "mmd", "mkfs.vfat", "gzip")
 	kernel := append(make([]byte, 56), "ARM\x64"+strings.Repeat("tide", 40_000)...)
 	for kind, mib := range map[string]int64{"12": 4, "16": 32, "32": 64} {
 		dir := t.TempDir()
-		for name, data := range map[string][]byte{"kernel8.img": kernel, "tide-kernel-32.img": append(make([]byte, 0x24), "\x18\x28\x6f\x01"+strings.Repeat("x", 50_000)...), "small": []byte("tiny")} {
+		for name, data := range map[string][]byte{
+			"kernel8.img":        kernel,
+			"tide-kernel-32.img": append(make([]byte, 0x24), "\x18\x28\x6f\x01"+strings.Repeat("x", 50_000)...),
+			"small":              []byte("tiny"),
+		} {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 		}
-		f := disk(t, mib, fmt.Sprintf(`mkfs.vfat -F %s disk; cd %s; gzip -k kernel8.img; cd -; for n in $(seq 60); do echo $n > "a long name of file $n.txt"; mcopy -i disk "a long name of file $n.txt" ::; done;
-			mmd -i disk ::overlays ::dtbs; mcopy -i disk %[2]s/small ::overlays/brindle-clock.dtb; mcopy -i disk %[2]s/small ::dtbs/brindle-2.dtb; mcopy -i disk %[2]s/small ::brindle-3.dtb;
+		f := disk(t, mib, fmt.Sprintf(`mkfs.vfat -F %s disk; cd %s; gzip -k kernel8.img; cd -; for n in $(seq 60)
+			do echo $n > "a long name of file $n.txt"; mcopy -i disk "a long name of file $n.txt" ::; done;
+			mmd -i disk ::overlays ::dtbs; mcopy -i disk %[2]s/small ::overlays/brindle-clock.dtb
+			mcopy -i disk %[2]s/small ::dtbs/brindle-2.dtb; mcopy -i disk %[2]s/small ::brindle-3.dtb;
 			mcopy -i disk %[2]s/kernel8.img %[2]s/kernel8.img.gz %[2]s/tide-kernel-32.img ::`, kind, dir))
 		v, err := OpenFAT(f)
 		require.NoError(t, err)
@@ -261,7 +277,10 @@ func TestWhatADiskIs(t *testing.T) {
 		{"true", KindBlank},
 		{"head -c 2M /dev/urandom > disk", KindUnknown},
 		{"mkdir a; echo hi > a/b; xorriso -as mkisofs -quiet -o disk a", KindPlainDisc},
-		{"mkdir a; echo hi > a/b; xorriso -as mkisofs -quiet -o disk a; printf '64,256,17,*\n' | sfdisk -q --force disk", KindDisc},
+		{
+			"mkdir a; echo hi > a/b; xorriso -as mkisofs -quiet -o disk a; printf '64,256,17,*\n' | sfdisk -q " +
+				"--force disk", KindDisc,
+		},
 	} {
 		t.Run(c.commands, func(t *testing.T) {
 			d, err := Describe(disk(t, 24, c.commands), 24<<20)
@@ -273,13 +292,18 @@ func TestWhatADiskIs(t *testing.T) {
 
 // FuzzDescribe takes any bytes for a disk: what is said of it may be nonsense, but it must come soon.
 func FuzzDescribe(f *testing.F) {
-	for _, commands := range []string{"mkfs.vfat -F 12 disk", "mkfs.exfat disk", "mkfs.ext4 -q disk", "printf 'label: gpt\\n1M,,U\\n' | sfdisk -q disk", "printf 'label: dos\\n64,9,5\\n65,2,1\\n70,2,1\\n' | sfdisk -q disk"} {
+	for _, commands := range []string{
+		"mkfs.vfat -F 12 disk", "mkfs.exfat disk", "mkfs.ext4 -q disk",
+		"printf 'label: gpt\\n1M,,U\\n' | sfdisk -q disk",
+		"printf 'label: dos\\n64,9,5\\n65,2,1\\n70,2,1\\n' | sfdisk -q disk",
+	} {
 		if _, err := exec.LookPath(strings.Fields(commands)[0]); err != nil {
 			continue
 		}
 		dir := f.TempDir()
 		path := filepath.Join(dir, "disk")
-		if os.WriteFile(path, make([]byte, 2<<20), 0o600) != nil || exec.Command("sh", "-ec", "cd "+dir+"; "+commands).Run() != nil {
+		if os.WriteFile(path, make([]byte, 2<<20), 0o600) != nil ||
+			exec.Command("sh", "-ec", "cd "+dir+"; "+commands).Run() != nil {
 			continue
 		}
 		data, _ := os.ReadFile(path)
@@ -304,11 +328,16 @@ func FuzzDescribe(f *testing.F) {
 // TestFATReadsWhatWasWritten makes volumes of any files, and reads them.
 func TestFATReadsWhatWasWritten(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		v := FAT16{Label: "TIDES", Sectors: uint32(rapid.IntRange(17_000, 60_000).Draw(t, "sectors")), Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)}
+		v := FAT16{
+			Label: "TIDES", Sectors: uint32(rapid.IntRange(17_000, 60_000).Draw(t, "sectors")),
+			Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
+		}
 		want := map[string][]byte{}
 		for i := range rapid.IntRange(0, 30).Draw(t, "files") {
-			name := fmt.Sprintf("%s%d.%s", rapid.SampledFrom([]string{"file", "FILE", "overlays/a", "LOGS/B"}).Draw(t, "place"), i, rapid.SampledFrom([]string{"dtb", "bin", "TXT"}).Draw(t, "ending"))
-			data := bytes.Repeat(rapid.SliceOfN(rapid.Byte(), 1, 40).Draw(t, "data"), rapid.IntRange(0, 2000).Draw(t, "times"))
+			name := fmt.Sprintf("%s%d.%s", rapid.SampledFrom([]string{"file", "FILE", "overlays/a", "LOGS/B"}).Draw(t,
+				"place"), i, rapid.SampledFrom([]string{"dtb", "bin", "TXT"}).Draw(t, "ending"))
+			data := bytes.Repeat(rapid.SliceOfN(rapid.Byte(), 1, 40).Draw(t, "data"),
+				rapid.IntRange(0, 2000).Draw(t, "times"))
 			v.Files = append(v.Files, File{name, data})
 			want[name] = data
 		}
@@ -341,7 +370,10 @@ func (m memory) WriteAt(p []byte, off int64) (int, error) { return copy(m[off:],
 
 // TestDamagedVolumesEnd has chains of clusters that go round, or lead out of the volume.
 func TestDamagedVolumesEnd(t *testing.T) {
-	v := FAT16{Label: "TIDES", Sectors: 17_000, Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), Files: []File{{"logs/a.bin", make([]byte, 9000)}, {"b.bin", make([]byte, 9000)}}}
+	v := FAT16{
+		Label: "TIDES", Sectors: 17_000, Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
+		Files: []File{{"logs/a.bin", make([]byte, 9000)}, {"b.bin", make([]byte, 9000)}},
+	}
 	disk := make(memory, int64(v.Sectors)*SectorSize)
 	require.NoError(t, v.WriteTo(disk))
 	r, err := OpenFAT(bytes.NewReader(disk))

@@ -61,12 +61,14 @@ const headLength = 68 << 10
 
 // superblocks are tried in this order. The numbers in the functions are offsets in the structures named there.
 var superblocks = []superblock{
-	{Mark{32769, "CD001"}, iso9660, true},               // ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
-	{Mark{3, "EXFAT   "}, exFAT, false},                 // exFAT file system specification, section 3.1
-	{Mark{3, "NTFS    "}, ntfs, false},                  //
-	{Mark{1024 + 56, "\x53\xef"}, ext, true},            // Linux, Documentation/filesystems/ext4/super.rst
-	{Mark{0, "hsqs"}, squashfs, true},                   // Linux, fs/squashfs/squashfs_fs.h
-	{Mark{64<<10 + 64, "_BHRfS_M"}, btrfs, true},        // Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
+	// ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
+	{Mark{32769, "CD001"}, iso9660, true},
+	{Mark{3, "EXFAT   "}, exFAT, false},      // exFAT file system specification, section 3.1
+	{Mark{3, "NTFS    "}, ntfs, false},       //
+	{Mark{1024 + 56, "\x53\xef"}, ext, true}, // Linux, Documentation/filesystems/ext4/super.rst
+	{Mark{0, "hsqs"}, squashfs, true},        // Linux, fs/squashfs/squashfs_fs.h
+	// Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block
+	{Mark{64<<10 + 64, "_BHRfS_M"}, btrfs, true},
 	{Mark{1024, "\x10\x20\xf5\xf2"}, f2fs, true},        // Linux, include/linux/f2fs_fs.h
 	{Mark{0, "XFSB"}, xfs, true},                        // Linux, fs/xfs/libxfs/xfs_format.h, struct xfs_dsb
 	{Mark{1024, "\xe2\xe1\xf5\xe0"}, erofs, true},       // Linux, fs/erofs/erofs_fs.h
@@ -78,8 +80,8 @@ var superblocks = []superblock{
 	{Mark{510, bootMark}, fat, true},                    // last: the mark says little
 }
 
-// StartsLikeDisk tells whether head, the first 72 KiB or less of something, is the start of a disk: of one with a partition table, or of a file system that
-// images have without one.
+// StartsLikeDisk tells whether head, the first 72 KiB or less of something, is the start of a disk: of one with a
+// partition table, or of a file system that images have without one.
 func StartsLikeDisk(head []byte) bool {
 	for _, sector := range gptSectors {
 		if (Mark{int(sector), gptMark}).In(head) {

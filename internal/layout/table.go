@@ -25,8 +25,9 @@ const (
 // Table is a disk's partition table.
 type Table struct {
 	Scheme Scheme
-	Sector int64  // bytes that the table counts in
-	ID     string // by which disks are told apart: an MBR's signature as 8 hexadecimal digits, a GPT's GUID; empty if there is none
+	Sector int64 // bytes that the table counts in
+	// by which disks are told apart: an MBR's signature as 8 hexadecimal digits, a GPT's GUID; empty if there is none
+	ID     string
 	Parts  []Part
 	Damage TableDamage // the zero value if nothing is wrong with it
 }
@@ -95,8 +96,8 @@ const (
 // gptSectors are the sizes of sectors that GPTs are looked for with, bytes. The header is in the second sector.
 var gptSectors = []int64{SectorSize, 4096}
 
-// ReadTable reads the partition table of a disk of size bytes; size may be 0 where it isn't known. A disk without one is no
-// error. Errors are those of r.
+// ReadTable reads the partition table of a disk of size bytes; size may be 0 where it isn't known. A disk without one
+// is no error. Errors are those of r.
 func ReadTable(r io.ReaderAt, size int64) (Table, error) {
 	var mbr [SectorSize]byte
 	if _, err := r.ReadAt(mbr[:], 0); err != nil {
@@ -130,8 +131,9 @@ func notTooShort(err error) error {
 	return err
 }
 
-// ParseMBR reads the entries of the MBR that a disk starts with; logical partitions are not followed. A boot sector of a file system has none that make sense. protective says
-// that one of them stands for a GPT; it is not among the partitions.
+// ParseMBR reads the entries of the MBR that a disk starts with; logical partitions are not followed. A boot sector of
+// a file system has none that make sense. protective says that one of them stands for a GPT; it is not among the
+// partitions.
 func ParseMBR(mbr []byte) (t Table, protective bool) {
 	none := Table{Scheme: NoTable, Sector: SectorSize}
 	if !(Mark{mbrEnd, bootMark}).In(mbr) {
@@ -284,12 +286,12 @@ func utf16Text(b []byte) string {
 	return string(utf16.Decode(units))
 }
 
-// mbrTypes and gptTypes are those that cards have. The numbers of MBR types are nobody's standard; these are used by all. The
-// GUIDs are those of UEFI 2.10 section 5.3.3, and of the Discoverable Partitions Specification.
+// mbrTypes and gptTypes are those that cards have. The numbers of MBR types are nobody's standard; these are used by
+// all. The GUIDs are those of UEFI 2.10 section 5.3.3, and of the Discoverable Partitions Specification.
 var mbrTypes = map[byte]string{
-	0x01: "FAT12", 0x04: "FAT16", 0x05: "extended", 0x06: "FAT16", 0x07: "exFAT or NTFS", 0x0B: "FAT32", 0x0C: "FAT32", 0x0E: "FAT16",
-	0x0F: "extended", 0x82: "Linux swap", 0x83: "Linux", 0x85: "extended", 0x8E: "LVM", 0xA5: "BSD", 0xA6: "BSD", 0xA9: "BSD",
-	0xDA: "data", 0xEF: "EFI system", 0xFD: "RAID",
+	0x01: "FAT12", 0x04: "FAT16", 0x05: "extended", 0x06: "FAT16", 0x07: "exFAT or NTFS", 0x0B: "FAT32", 0x0C: "FAT32",
+	0x0E: "FAT16", 0x0F: "extended", 0x82: "Linux swap", 0x83: "Linux", 0x85: "extended", 0x8E: "LVM", 0xA5: "BSD",
+	0xA6: "BSD", 0xA9: "BSD", 0xDA: "data", 0xEF: "EFI system", 0xFD: "RAID",
 }
 
 func mbrType(id byte) string {

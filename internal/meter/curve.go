@@ -33,8 +33,8 @@ func (c *Curve) Start(now time.Time) {
 	c.last = now
 }
 
-// Mark tells that n bytes at offset are done. With several transfers in flight, the time since
-// the Mark before is counted, so that the times add up to the time that passed. Of a first stretch without Start no time is known.
+// Mark tells that n bytes at offset are done. With several transfers in flight, the time since the Mark before is
+// counted, so that the times add up to the time that passed. Of a first stretch without Start no time is known.
 func (c *Curve) Mark(offset, n int64, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -85,7 +85,8 @@ func (m *Meter) Begin(p Phase, total int64) {
 	m.state = Reading{Phase: p, Serial: m.state.Serial + 1, Started: now, Total: total}
 }
 
-// Part is the meter of one of several jobs that go on at once: what its first phase has read of its file counts in m too.
+// Part is the meter of one of several jobs that go on at once: what its first phase has read of its file counts in m
+// too.
 func (m *Meter) Part() *Meter { return &Meter{whole: m} }
 
 // Add counts n more bytes done in the current phase.

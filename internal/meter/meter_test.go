@@ -83,7 +83,9 @@ func TestMeterTellsPhases(t *testing.T) {
 	m.End()
 	past := m.Past()
 	assert.Len(t, past, 2)
-	assert.Equal(t, []any{Check, int64(40), Write, int64(1000)}, []any{past[0].Phase, past[0].Done, past[1].Phase, past[1].Done})
+	assert.Equal(t, []any{Check, int64(40), Write, int64(1000)}, []any{
+		past[0].Phase, past[0].Done, past[1].Phase, past[1].Done,
+	})
 	assert.False(t, past[1].Ended.Before(past[1].Started))
 	assert.Empty(t, m.Read().Phase)
 
@@ -135,7 +137,10 @@ func TestJoinedCurvesKeepAllBytesAndTime(t *testing.T) {
 		for range rapid.IntRange(0, 6).Draw(t, "runs") {
 			var more []Point
 			for range rapid.IntRange(0, MaxPoints).Draw(t, "points") {
-				p := Point{Offset: bytes, Bytes: rapid.Int64Range(1, 1<<30).Draw(t, "bytes"), Took: time.Duration(rapid.Int64Range(0, 1e9).Draw(t, "took"))}
+				p := Point{
+					Offset: bytes, Bytes: rapid.Int64Range(1, 1<<30).Draw(t, "bytes"),
+					Took: time.Duration(rapid.Int64Range(0, 1e9).Draw(t, "took")),
+				}
 				more = append(more, p)
 				bytes += p.Bytes
 				took += p.Took

@@ -65,8 +65,15 @@ func Ruler(g *receipt.Gauge) Figure {
 	for _, k := range []struct {
 		ink   Ink
 		label string
-	}{{Holds, "holds what is written"}, {Paper, "claimed, and not there"}, {Fault, "bad places"}, {Grid, "not tested"}} {
-		if k.ink == Grid && !slices.ContainsFunc(g.Extents, func(e gauge.Stretch) bool { return gauge.State(e.State) == gauge.Unwritten }) {
+	}{
+		{Holds, "holds what is written"},
+		{Paper, "claimed, and not there"},
+		{Fault, "bad places"},
+		{Grid, "not tested"},
+	} {
+		if k.ink == Grid && !slices.ContainsFunc(g.Extents, func(e gauge.Stretch) bool {
+			return gauge.State(e.State) == gauge.Unwritten
+		}) {
 			continue
 		}
 		f.rect(at, top+height+34, 12, 12, k.ink)
@@ -126,7 +133,9 @@ func Curve(s receipt.Speed, size int64) Figure {
 			case i > 0:
 				next = min(p.Offset+p.Offset-list[i-1].Offset, end)
 			}
-			points = append(points, [2]float64{at, y(p.Rate)}, [2]float64{min(left+wide*float64(next)/float64(end), left+wide), y(p.Rate)})
+			points = append(points, [2]float64{at, y(p.Rate)}, [2]float64{
+				min(left+wide*float64(next)/float64(end), left+wide), y(p.Rate),
+			})
 		}
 		f.line(ink, 2, points...)
 	}

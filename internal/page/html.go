@@ -43,8 +43,9 @@ func HTML(w io.Writer, doc receipt.Document, digest string) error {
 
 func contentOf(doc receipt.Document, digest string) content {
 	c := content{
-		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: view.Finding(doc), Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended),
-		Digest: digest, Card: cardFacts(doc), Facts: view.Facts(doc), Record: recordFacts(doc), Method: view.Method(doc), Notes: view.Notes(doc),
+		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: view.Finding(doc),
+		Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended), Digest: digest, Card: cardFacts(doc),
+		Facts: view.Facts(doc), Record: recordFacts(doc), Method: view.Method(doc), Notes: view.Notes(doc),
 	}
 	if len(doc.Speed.Write)+len(doc.Speed.ReadBack) > 1 {
 		c.Speed = svg(Curve(doc.Speed, doc.Card.Size), "Speed over position")
@@ -54,16 +55,20 @@ func contentOf(doc receipt.Document, digest string) content {
 			c.Ruler = svg(Ruler(g), "The card from start to end: "+doc.Sentence)
 		}
 		for _, e := range g.Extents[:min(len(g.Extents), maxRows)] {
-			c.Extents = append(c.Extents, Row{view.Place(e.Offset), view.Place(e.Offset + e.Length), view.Bytes(e.Length), string(e.State)})
+			c.Extents = append(c.Extents, Row{
+				view.Place(e.Offset), view.Place(e.Offset + e.Length), view.Bytes(e.Length), string(e.State),
+			})
 		}
 		c.More = g.Count - len(c.Extents)
 	}
 	reads, writes := access(doc)
 	if reads.Count > 0 {
-		c.Histograms = append(c.Histograms, svg(Histogram(reads, "reads: how many took how long"), "Access times of reads"))
+		c.Histograms = append(c.Histograms,
+			svg(Histogram(reads, "reads: how many took how long"), "Access times of reads"))
 	}
 	if writes.Count > 0 {
-		c.Histograms = append(c.Histograms, svg(Histogram(writes, "writes: how many took how long"), "Access times of writes"))
+		c.Histograms = append(c.Histograms,
+			svg(Histogram(writes, "writes: how many took how long"), "Access times of writes"))
 	}
 	return c
 }
@@ -85,14 +90,16 @@ func svg(f Figure, title string) template.HTML {
 
 // titles of pages, by job.
 var titles = map[string]string{
-	receipt.JobStamp: "Stamp of", receipt.JobSpots: "Test of places of", receipt.JobWhole: "Test of every block of", receipt.JobSpace: "Test of the free space of",
-	receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card", receipt.JobRecheck: "Recheck of",
+	receipt.JobStamp: "Stamp of", receipt.JobSpots: "Test of places of", receipt.JobWhole: "Test of every block of",
+	receipt.JobSpace: "Test of the free space of", receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card",
+	receipt.JobRecheck: "Recheck of",
 }
 
 func cardFacts(doc receipt.Document) []view.Fact {
 	d := doc.Card
 	return slices.DeleteFunc([]view.Fact{
-		fact("name", d.Name), fact("claims", view.Exact(d.Size)), fact("says it is", d.Model), fact("serial number", d.Serial), fact("register CID", d.CID),
+		fact("name", d.Name), fact("claims", view.Exact(d.Size)), fact("says it is", d.Model),
+		fact("serial number", d.Serial), fact("register CID", d.CID),
 		fact("reached by", strings.Join(nonEmpty(string(d.Kind), d.Bus), ", ")),
 	}, func(f view.Fact) bool { return f.Text == "" })
 }
@@ -105,7 +112,8 @@ func nonEmpty(texts ...string) []string {
 
 func recordFacts(doc receipt.Document) []view.Fact {
 	facts := []view.Fact{
-		fact("begun", view.Day(doc.Started)), fact("ended", view.Day(doc.Ended)), fact("made by", doc.Tool.Name+" "+doc.Tool.Version), fact("exit status", strconv.Itoa(doc.Exit)),
+		fact("begun", view.Day(doc.Started)), fact("ended", view.Day(doc.Ended)),
+		fact("made by", doc.Tool.Name+" "+doc.Tool.Version), fact("exit status", strconv.Itoa(doc.Exit)),
 	}
 	if g := doc.Gauge; g != nil {
 		facts = append(facts, fact("nonce of the test", g.Nonce))

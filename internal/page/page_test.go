@@ -20,32 +20,53 @@ import (
 )
 
 func counterfeit() receipt.Document {
-	access := receipt.Access{Count: 30, Median: 0.001, P95: 0.002, P99: 0.003, Worst: 0.3, WorstAt: 1e9, Histogram: []receipt.Bar{{Below: 0.001, Count: 10}, {Below: 0.002, Count: 19}, {Below: 1.5, Count: 1}}}
+	access := receipt.Access{
+		Count: 30, Median: 0.001, P95: 0.002, P99: 0.003, Worst: 0.3, WorstAt: 1e9,
+		Histogram: []receipt.Bar{{Below: 0.001, Count: 10}, {Below: 0.002, Count: 19}, {Below: 1.5, Count: 1}},
+	}
 	return receipt.Document{
-		Job: receipt.JobWhole, Verdict: "counterfeit", Head: document.Head{Sentence: `sdb & "co" is <counterfeit>.`}, Tool: receipt.Tool{Name: "zipstamp", Version: "1"},
-		Started: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC), Ended: time.Date(2026, 11, 26, 10, 0, 0, 0, time.UTC),
-		Card:   receipt.Card{Record: card.Record{Name: "sdb", Path: "/dev/sdb", Kind: "block device", Size: 2e12, Model: "Bargain <2T>", Serial: "SW-0099"}, Access: "direct"},
+		Job: receipt.JobWhole, Verdict: "counterfeit", Head: document.Head{Sentence: `sdb & "co" is <counterfeit>.`},
+		Tool: receipt.Tool{Name: "zipstamp", Version: "1"}, Started: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC),
+		Ended: time.Date(2026, 11, 26, 10, 0, 0, 0, time.UTC),
+		Card: receipt.Card{
+			Record: card.Record{
+				Name: "sdb", Path: "/dev/sdb", Kind: "block device", Size: 2e12, Model: "Bargain <2T>",
+				Serial: "SW-0099",
+			}, Access: "direct",
+		},
 		Phases: []receipt.Phase{{Phase: "write", Bytes: 33e9, Seconds: 1600, Rate: 20e6}},
-		Speed:  receipt.Speed{Write: []receipt.Point{{Offset: 0, Rate: 20e6}, {Offset: 16e9, Rate: 19e6}}, ReadBack: []receipt.Point{{Offset: 0, Rate: 80e6}}},
+		Speed: receipt.Speed{
+			Write:    []receipt.Point{{Offset: 0, Rate: 20e6}, {Offset: 16e9, Rate: 19e6}},
+			ReadBack: []receipt.Point{{Offset: 0, Rate: 80e6}},
+		},
 		Gauge: &receipt.Gauge{
-			Method: "whole", Verdict: "counterfeit", Claimed: 2e12, Tested: 2e12, Holds: 32e9, Loss: &receipt.CardLoss{Real: 32e9, Exact: true, ReadsAs: "zeros"}, Early: 33e9,
-			Extents: []gauge.Stretch{{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"}, {Extent: layout.Extent{Offset: 32e9, Length: 2e12 - 32e9}, State: "lost"}}, Count: 2, Nonce: "00", Reads: access, Writes: access,
+			Method: "whole", Verdict: "counterfeit", Claimed: 2e12, Tested: 2e12, Holds: 32e9,
+			Loss: &receipt.CardLoss{Real: 32e9, Exact: true, ReadsAs: "zeros"}, Early: 33e9,
+			Extents: []gauge.Stretch{
+				{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"},
+				{Extent: layout.Extent{Offset: 32e9, Length: 2e12 - 32e9}, State: "lost"},
+			}, Count: 2, Nonce: "00", Reads: access, Writes: access,
 		},
 	}
 }
 
-// TestPageNeedsNothingElse has a page well-formed, with all that it is to have, and nothing that is to be fetched or run.
+// TestPageNeedsNothingElse has a page well-formed, with all that it is to have, and nothing that is to be fetched or
+// run.
 func TestPageNeedsNothingElse(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, HTML(&b, counterfeit(), "abcdef0123"))
 	text := b.String()
 	for _, has := range []string{
-		"sdb &amp; &#34;co&#34; is &lt;counterfeit&gt;.", "Bargain &lt;2T&gt;", "SW-0099", "32.0 GB (32,000,000,000 bytes)", "it reads as zeros", "<svg", "Speed over position",
-		"Access times", "How this was found", "Each piece of 512 bytes that was written said who it was", "abcdef0123", "@page", "prefers-color-scheme: dark", "2,000,000,000,000", "all that is real was read back", "Give it back.",
+		"sdb &amp; &#34;co&#34; is &lt;counterfeit&gt;.", "Bargain &lt;2T&gt;", "SW-0099",
+		"32.0 GB (32,000,000,000 bytes)", "it reads as zeros", "<svg", "Speed over position", "Access times",
+		"How this was found", "Each piece of 512 bytes that was written said who it was", "abcdef0123", "@page",
+		"prefers-color-scheme: dark", "2,000,000,000,000", "all that is real was read back", "Give it back.",
 	} {
 		assert.Contains(t, text, has)
 	}
-	for _, not := range []string{"<script", "http://", "https://", "@import", "url(", "<link", "<img", "receipts export"} {
+	for _, not := range []string{
+		"<script", "http://", "https://", "@import", "url(", "<link", "<img", "receipts export",
+	} {
 		assert.NotContains(t, strings.ReplaceAll(text, `xmlns="http://www.w3.org/2000/svg"`, ""), not)
 	}
 	for part := range strings.SplitSeq(text, "<svg") {
@@ -63,8 +84,14 @@ func TestPageNeedsNothingElse(t *testing.T) {
 		}
 	}
 	for _, doc := range []receipt.Document{
-		{Job: receipt.JobStamp, Verdict: receipt.Good, Head: document.Head{Sentence: "Stamped."}, Image: receipt.Image{Path: "a.img"}},
-		{Job: receipt.JobRecheck, Verdict: receipt.Differs, Recheck: &receipt.Recheck{Areas: []receipt.Change{{Name: "x", Why: "y"}}}},
+		{
+			Job: receipt.JobStamp, Verdict: receipt.Good, Head: document.Head{Sentence: "Stamped."},
+			Image: receipt.Image{Path: "a.img"},
+		},
+		{
+			Job: receipt.JobRecheck, Verdict: receipt.Differs,
+			Recheck: &receipt.Recheck{Areas: []receipt.Change{{Name: "x", Why: "y"}}},
+		},
 		{Job: receipt.JobBlank, Verdict: receipt.Good, Blank: &receipt.Blank{}},
 		{Job: receipt.JobPace, Verdict: receipt.Good, Pace: &receipt.Pace{}},
 		{Job: receipt.JobSpots, Verdict: "counterfeit", Gauge: &receipt.Gauge{Loss: &receipt.CardLoss{}}},
@@ -78,7 +105,10 @@ func TestPageNeedsNothingElse(t *testing.T) {
 func TestPictureShowsTheRuler(t *testing.T) {
 	doc := counterfeit()
 	doc.Gauge.Claimed = 64e9
-	doc.Gauge.Extents = []gauge.Stretch{{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"}, {Extent: layout.Extent{Offset: 32e9, Length: 32e9}, State: "lost"}}
+	doc.Gauge.Extents = []gauge.Stretch{
+		{Extent: layout.Extent{Offset: 0, Length: 32e9}, State: "holds"},
+		{Extent: layout.Extent{Offset: 32e9, Length: 32e9}, State: "lost"},
+	}
 	var b bytes.Buffer
 	require.NoError(t, Picture(&b, doc, "abc"))
 	img, err := png.Decode(&b)

@@ -18,8 +18,9 @@ import (
 
 // colours of the inks, on light paper: those of the page's style sheet.
 var colours = map[Ink]color.RGBA{
-	Text: {0x1c, 0x25, 0x2c, 0xff}, Faint: {0x5d, 0x6b, 0x76, 0xff}, Paper: {0xff, 0xff, 0xff, 0xff}, Holds: {0x1f, 0x6f, 0x8b, 0xff},
-	Fault: {0xb4, 0x2b, 0x2b, 0xff}, Second: {0xb0, 0x6a, 0x00, 0xff}, Grid: {0xd9, 0xdf, 0xe3, 0xff},
+	Text: {0x1c, 0x25, 0x2c, 0xff}, Faint: {0x5d, 0x6b, 0x76, 0xff}, Paper: {0xff, 0xff, 0xff, 0xff},
+	Holds: {0x1f, 0x6f, 0x8b, 0xff}, Fault: {0xb4, 0x2b, 0x2b, 0xff}, Second: {0xb0, 0x6a, 0x00, 0xff},
+	Grid: {0xd9, 0xdf, 0xe3, 0xff},
 }
 
 // sharpness is how many pixels of the picture there are for one of the figure, each way.
@@ -57,7 +58,9 @@ func (f Figure) PNG(w io.Writer) error {
 
 func (c *canvas) rect(s rect) {
 	if s.outline {
-		c.line(line{[][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}, {s.x, s.y}}, s.ink, 1})
+		c.line(line{
+			[][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}, {s.x, s.y}}, s.ink, 1,
+		})
 		return
 	}
 	c.fill(s.ink, [][2]float64{{s.x, s.y}, {s.x + s.w, s.y}, {s.x + s.w, s.y + s.h}, {s.x, s.y + s.h}})
@@ -69,7 +72,8 @@ func (c *canvas) fill(ink Ink, corners [][2]float64) {
 	for _, p := range corners {
 		x0, y0, x1, y1 = min(x0, p[0]), min(y0, p[1]), max(x1, p[0]), max(y1, p[1])
 	}
-	box := image.Rect(int(math.Floor(x0*sharpness)), int(math.Floor(y0*sharpness)), int(math.Ceil(x1*sharpness)), int(math.Ceil(y1*sharpness)))
+	box := image.Rect(int(math.Floor(x0*sharpness)), int(math.Floor(y0*sharpness)), int(math.Ceil(x1*sharpness)),
+		int(math.Ceil(y1*sharpness)))
 	if box.Empty() {
 		return
 	}
@@ -94,12 +98,16 @@ func (c *canvas) line(s line) {
 	}
 }
 
-// stroke draws a straight line; a little longer than it is, so that lines that follow each other have no notch between them.
+// stroke draws a straight line; a little longer than it is, so that lines that follow each other have no notch between
+// them.
 func (c *canvas) stroke(ink Ink, width float64, a, b [2]float64) {
 	length := math.Hypot(b[0]-a[0], b[1]-a[1])
 	ux, uy := (b[0]-a[0])/length*width/2, (b[1]-a[1])/length*width/2
 	c.fill(ink, [][2]float64{
-		{a[0] - ux - uy, a[1] - uy + ux}, {b[0] + ux - uy, b[1] + uy + ux}, {b[0] + ux + uy, b[1] + uy - ux}, {a[0] - ux + uy, a[1] - uy - ux},
+		{a[0] - ux - uy, a[1] - uy + ux},
+		{b[0] + ux - uy, b[1] + uy + ux},
+		{b[0] + ux + uy, b[1] + uy - ux},
+		{a[0] - ux + uy, a[1] - uy - ux},
 	})
 }
 
@@ -116,7 +124,10 @@ func (c *canvas) words(s words) error {
 	case End:
 		x -= width
 	}
-	d := font.Drawer{Dst: c, Src: image.NewUniform(colours[s.ink]), Face: f, Dot: fixed.Point26_6{X: fixed.Int26_6(x * 64), Y: fixed.Int26_6(s.y * sharpness * 64)}}
+	d := font.Drawer{
+		Dst: c, Src: image.NewUniform(colours[s.ink]), Face: f,
+		Dot: fixed.Point26_6{X: fixed.Int26_6(x * 64), Y: fixed.Int26_6(s.y * sharpness * 64)},
+	}
 	d.DrawString(s.text)
 	return nil
 }
@@ -134,7 +145,9 @@ func (c *canvas) face(size float64, bold bool) (font.Face, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := opentype.NewFace(parsed, &opentype.FaceOptions{Size: size * sharpness, DPI: 72, Hinting: font.HintingNone})
+	f, err := opentype.NewFace(parsed, &opentype.FaceOptions{
+		Size: size * sharpness, DPI: 72, Hinting: font.HintingNone,
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -15,7 +15,8 @@ type Blank struct {
 	RealSize   int64  `json:"real_size,omitempty"`
 }
 
-// NewBlank fills in what a job says. The caller adds what is its own: tool, times, verdict, sentence, error and exit status.
+// NewBlank fills in what a job says. The caller adds what is its own: tool, times, verdict, sentence, error and exit
+// status.
 func NewBlank(c *card.Card, j blank.Job, r blank.Result) Document {
 	doc := newDocument(JobBlank, cardOf(c, j.Device.Size(), j.Device.SectorSize(), j.Device.Access()))
 	doc.Bytes.Written, doc.Blank = r.Written, &Blank{"MBR", "FAT32", j.Label, r.Start, r.Size, j.Size}

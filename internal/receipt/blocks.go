@@ -10,9 +10,12 @@ import (
 
 // Blocks are digests of an image's parts, one after the other, by which a card can be checked again without the image.
 type Blocks struct {
-	Size    int64  `json:"size"`           // of a part, bytes; the last one may be shorter
-	Head    string `json:"head,omitempty"` // likewise of the first block, in pieces of 64 KiB, and then of each other block of the first part
-	Digests string `json:"digests"`        // base64 of 16 bytes for each part: the start of its BLAKE3 digest, or, where a part has several blocks of 4 MiB, of that of their digests
+	Size int64 `json:"size"` // of a part, bytes; the last one may be shorter
+	// likewise of the first block, in pieces of 64 KiB, and then of each other block of the first part
+	Head string `json:"head,omitempty"`
+	// base64 of 16 bytes for each part: the start of its BLAKE3 digest, or, where a part has several blocks of 4 MiB,
+	// of that of their digests
+	Digests string `json:"digests"`
 }
 
 // maxParts is how many parts there are at most, so that a receipt doesn't grow with the image.
@@ -41,7 +44,10 @@ func BlocksOf(blocks []digest.Block, head []digest.Part) *Blocks {
 	for _, d := range head {
 		first = append(first, d[:]...)
 	}
-	return &Blocks{Size: int64(per) * digest.BlockSize, Head: base64.StdEncoding.EncodeToString(first), Digests: base64.StdEncoding.EncodeToString(all)}
+	return &Blocks{
+		Size: int64(per) * digest.BlockSize, Head: base64.StdEncoding.EncodeToString(first),
+		Digests: base64.StdEncoding.EncodeToString(all),
+	}
 }
 
 // errBlocks says that what a receipt has can't be used.

@@ -33,7 +33,8 @@ func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, 
 		return nil, err
 	}
 	removeTorn(root)
-	base := fmt.Sprintf("%s-%s-%s", now.UTC().Format("20060102-150405"), state.PlainName(job), state.PlainName(cardName))
+	base := fmt.Sprintf("%s-%s-%s", now.UTC().Format("20060102-150405"), state.PlainName(job),
+		state.PlainName(cardName))
 	for i := 1; ; i++ {
 		name := base + ".json"
 		if i > 1 {

@@ -20,10 +20,14 @@ func TestReceiptOfAnotherUser(t *testing.T) {
 	testbed.NeedRoot(t)
 	owner := state.Owner{UID: 4321, GID: 4322}
 	home := t.TempDir()
-	d, err := InFolder(state.Place{Home: home, Folder: ".local/state/zipstamp/receipts", Owner: owner}, "stamp", "x", noon)
+	d, err := InFolder(state.Place{Home: home, Folder: ".local/state/zipstamp/receipts", Owner: owner}, "stamp", "x",
+		noon)
 	require.NoError(t, err)
 	require.NoError(t, d.Keep(Document{}))
-	for _, made := range []string{".local", ".local/state", ".local/state/zipstamp/receipts", ".local/state/zipstamp/receipts/20260501-120000-stamp-x.json"} {
+	for _, made := range []string{
+		".local", ".local/state", ".local/state/zipstamp/receipts",
+		".local/state/zipstamp/receipts/20260501-120000-stamp-x.json",
+	} {
 		info, err := os.Lstat(filepath.Join(home, made))
 		require.NoError(t, err)
 		st := info.Sys().(*syscall.Stat_t)

@@ -44,7 +44,9 @@ func TestReceiptIsThereWholeOrNotAtAll(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, d.Keep(Document{Head: document.Head{Sentence: "tide"}}))
 	}
-	assert.Equal(t, []string{"20260501-120000-stamp-x-2.json", "20260501-120000-stamp-x-3.json", "20260501-120000-stamp-x.json"}, names())
+	assert.Equal(t, []string{
+		"20260501-120000-stamp-x-2.json", "20260501-120000-stamp-x-3.json", "20260501-120000-stamp-x.json",
+	}, names())
 	text, err := os.ReadFile(filepath.Join(home, "a/b", names()[0]))
 	require.NoError(t, err)
 	var doc Document
@@ -94,7 +96,10 @@ func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
 	}
 	text, err := document.Encode(Document{
 		Speed: Speed{points, points}, Bad: Extents{1, full}, Repairs: Repairs{Blocks: Extents{1, full}},
-		Head: document.Head{Sentence: strings.Repeat("x", 4096)}, Image: Image{Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64))}, Card: Card{Record: card.Record{Path: strings.Repeat("x", 4096)}},
+		Head: document.Head{Sentence: strings.Repeat("x", 4096)},
+		Image: Image{
+			Path: strings.Repeat("x", 4096), Blocks: BlocksOf(make([]digest.Block, maxParts), make([]digest.Part, 64)),
+		}, Card: Card{Record: card.Record{Path: strings.Repeat("x", 4096)}},
 	})
 	require.NoError(t, err)
 	assert.Less(t, len(text), reserve)

@@ -22,33 +22,34 @@ const (
 
 // Gauge is what a test of a card found. Sizes and offsets are in bytes, times in seconds.
 type Gauge struct {
-	Method    string          `json:"method"`
-	Verdict   string          `json:"verdict"`
-	Claimed   int64           `json:"claimed"`
-	Tested    int64           `json:"tested"` // the first so many bytes
-	Holds     int64           `json:"holds"`  // of those tested, as far as is known
-	Loss      *CardLoss       `json:"loss,omitempty"`
-	Limit     int64           `json:"limit,omitempty"`  // beyond it every access failed
-	Bad       gauge.Counts    `json:"bad"`              // sectors
-	Extents   []gauge.Stretch `json:"extents"`          // at most MaxExtents
-	Count     int             `json:"extents_count"`    // of all
-	Tried     int             `json:"tried,omitempty"`  // places that were chosen
-	Places    int             `json:"places,omitempty"` // those of them chosen by chance that are right
-	Share     float64         `json:"share,omitempty"`  // of the range that answers at least, with the confidence level
-	Level     float64         `json:"confidence,omitempty"`
-	Changed   int64           `json:"not_put_back,omitempty"`   // places
-	Displaced int64           `json:"displaced,omitempty"`      // written after what was read, so that a memory of that size can't have answered
-	Stuck     *int64          `json:"no_writes_from,omitempty"` // from there on it took no writes any more
-	Early     int64           `json:"early,omitempty"`          // where the head was when the loss was found
-	Resumed   bool            `json:"carried_on,omitempty"`
-	Nonce     string          `json:"nonce"`
-	Seed      uint64          `json:"seed,omitempty"`
-	Written   int64           `json:"written"`
-	Read      int64           `json:"read"`
-	Reads     Access          `json:"reads"`
-	Writes    Access          `json:"writes"`
-	Slowest   *Slow           `json:"slowest,omitempty"`
-	Meets     []string        `json:"meets,omitempty"` // marks
+	Method  string          `json:"method"`
+	Verdict string          `json:"verdict"`
+	Claimed int64           `json:"claimed"`
+	Tested  int64           `json:"tested"` // the first so many bytes
+	Holds   int64           `json:"holds"`  // of those tested, as far as is known
+	Loss    *CardLoss       `json:"loss,omitempty"`
+	Limit   int64           `json:"limit,omitempty"`  // beyond it every access failed
+	Bad     gauge.Counts    `json:"bad"`              // sectors
+	Extents []gauge.Stretch `json:"extents"`          // at most MaxExtents
+	Count   int             `json:"extents_count"`    // of all
+	Tried   int             `json:"tried,omitempty"`  // places that were chosen
+	Places  int             `json:"places,omitempty"` // those of them chosen by chance that are right
+	Share   float64         `json:"share,omitempty"`  // of the range that answers at least, with the confidence level
+	Level   float64         `json:"confidence,omitempty"`
+	Changed int64           `json:"not_put_back,omitempty"` // places
+	// written after what was read, so that a memory of that size can't have answered
+	Displaced int64    `json:"displaced,omitempty"`
+	Stuck     *int64   `json:"no_writes_from,omitempty"` // from there on it took no writes any more
+	Early     int64    `json:"early,omitempty"`          // where the head was when the loss was found
+	Resumed   bool     `json:"carried_on,omitempty"`
+	Nonce     string   `json:"nonce"`
+	Seed      uint64   `json:"seed,omitempty"`
+	Written   int64    `json:"written"`
+	Read      int64    `json:"read"`
+	Reads     Access   `json:"reads"`
+	Writes    Access   `json:"writes"`
+	Slowest   *Slow    `json:"slowest,omitempty"`
+	Meets     []string `json:"meets,omitempty"` // marks
 }
 
 // CardLoss is how a card holds less than it claims.
@@ -92,12 +93,18 @@ const Level = 0.98
 // NewGauge fills in what a report says. The caller adds what is its own: tool, times, sentence, error and exit status.
 func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 	g := &Gauge{
-		Method: string(r.Method), Verdict: string(r.Verdict), Claimed: r.Claimed, Tested: r.Tested, Holds: r.Tested, Limit: r.Limit, Bad: r.Bad,
-		Count: len(r.Extents), Extents: append([]gauge.Stretch{}, r.Extents[:min(len(r.Extents), MaxExtents)]...), Tried: r.Tried, Places: r.Places, Changed: r.Changed, Displaced: r.Displaced, Early: r.Early, Resumed: r.Resumed, Nonce: r.Nonce.String(), Seed: r.Seed,
-		Written: r.Written, Read: r.Read, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
+		Method: string(r.Method), Verdict: string(r.Verdict), Claimed: r.Claimed, Tested: r.Tested, Holds: r.Tested,
+		Limit: r.Limit, Bad: r.Bad, Count: len(r.Extents),
+		Extents: append([]gauge.Stretch{}, r.Extents[:min(len(r.Extents), MaxExtents)]...), Tried: r.Tried,
+		Places: r.Places, Changed: r.Changed, Displaced: r.Displaced, Early: r.Early, Resumed: r.Resumed,
+		Nonce: r.Nonce.String(), Seed: r.Seed, Written: r.Written, Read: r.Read, Reads: accessOf(&r.Reads),
+		Writes: accessOf(&r.Writes),
 	}
 	if l := r.Loss; l != nil {
-		g.Loss = &CardLoss{Repeats: l.Repeats, Real: l.Real, Tail: l.Tail, Exact: l.Exact, Most: l.Most, Anywhere: l.Anywhere, ReadsAs: l.ReadsAs, Cached: l.Cached}
+		g.Loss = &CardLoss{
+			Repeats: l.Repeats, Real: l.Real, Tail: l.Tail, Exact: l.Exact, Most: l.Most, Anywhere: l.Anywhere,
+			ReadsAs: l.ReadsAs, Cached: l.Cached,
+		}
 		g.Holds = l.Holds()
 	}
 	if r.Method == gauge.BySpots && r.Verdict == gauge.Holds {
@@ -116,7 +123,10 @@ func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 func accessOf(t *gauge.Times) (a Access) {
 	seconds := func(share float64) float64 { return t.Percentile(share).Seconds() }
 	worst, at := t.Worst()
-	a = Access{Count: t.Count(), Median: seconds(0.5), P95: seconds(0.95), P99: seconds(0.99), Worst: worst.Seconds(), WorstAt: at, Histogram: []Bar{}}
+	a = Access{
+		Count: t.Count(), Median: seconds(0.5), P95: seconds(0.95), P99: seconds(0.99), Worst: worst.Seconds(),
+		WorstAt: at, Histogram: []Bar{},
+	}
 	for _, b := range t.Histogram() {
 		a.Histogram = append(a.Histogram, Bar{b.Below.Seconds(), b.Count})
 	}

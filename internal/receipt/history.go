@@ -18,7 +18,8 @@ import (
 // maxHistory is how many receipts are looked through, the latest first.
 const maxHistory = 2000
 
-// History reads the receipts in a folder, the latest first. What is no receipt is left out, and so is a folder that isn't there.
+// History reads the receipts in a folder, the latest first. What is no receipt is left out, and so is a folder that
+// isn't there.
 func History(folder string) []Document {
 	entries, err := os.ReadDir(folder)
 	if err != nil {
@@ -62,7 +63,8 @@ func read(f io.Reader, name string) (doc Document, err error) {
 	switch {
 	case err != nil:
 		return doc, err
-	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Job == "" || doc.First != 1 && (doc.Schema != document.Receipt || doc.Version < document.Version):
+	case len(text) > reserve || json.Unmarshal(text, &doc) != nil || doc.Job == "" || doc.First != 1 &&
+		(doc.Schema != document.Receipt || doc.Version < document.Version):
 		return Document{}, fmt.Errorf("%s is no receipt", name)
 	}
 	if err := doc.valid(); err != nil {
@@ -81,7 +83,8 @@ func (d Document) Left() bool {
 // Like tells whether the receipt is of a card that says this of itself.
 func (d Document) Like(c card.Record) card.Likeness { return d.Card.Like(c) }
 
-// Latest is the latest receipt that is of a card and fits; of those that only may be of it, the latest counts if none is certainly. nil where there is none.
+// Latest is the latest receipt that is of a card and fits; of those that only may be of it, the latest counts if none
+// is certainly. nil where there is none.
 func Latest(all []Document, c card.Record, fits func(Document) bool) (doc *Document, like card.Likeness) {
 	for i := range all {
 		if !fits(all[i]) {

@@ -24,13 +24,18 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
 	}
 	for i := range 3 {
-		put(fmt.Sprintf("2026110%d-120000-stamp-sdb.json", i+1), Document{Head: document.New(document.Receipt, 0, fmt.Sprint("the stamp of day ", i+1)), Job: "stamp"})
+		put(fmt.Sprintf("2026110%d-120000-stamp-sdb.json", i+1), Document{
+			Head: document.New(document.Receipt, 0, fmt.Sprint("the stamp of day ", i+1)), Job: "stamp",
+		})
 	}
 	put(".20261104-120000-stamp-sdb.json.part", Document{Job: "stamp"})
 	put("20261105-other.json", map[string]any{"receipt": 1, "kind": "something else"})
 	put("20261106-list.json", []int{1})
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261107-cut.json"), []byte(`{"receipt": 1, "job": "st`), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261108-large.json"), []byte(`{"receipt":1,"job":"stamp","error":"`+strings.Repeat("x", reserve)+`"}`), 0o600))
+	require.NoError(
+		t, os.WriteFile(filepath.Join(dir, "20261107-cut.json"), []byte(`{"receipt": 1, "job": "st`), 0o600),
+	)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "20261108-large.json"),
+		[]byte(`{"receipt":1,"job":"stamp","error":"`+strings.Repeat("x", reserve)+`"}`), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "20261109-folder.json"), 0o700))
 	require.NoError(t, os.Symlink("20261101-120000-stamp-sdb.json", filepath.Join(dir, "20261110-link.json")))
 
@@ -43,10 +48,17 @@ func TestHistoryIsWhatWasStampedLatestFirst(t *testing.T) {
 }
 
 func TestLatestReceiptOfACard(t *testing.T) {
-	one := Document{File: "one", Job: JobStamp, Verdict: Good, Card: Card{Record: card.Record{Kind: "block device", Bus: "SD slot", Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3"}}}
+	one := Document{
+		File: "one", Job: JobStamp, Verdict: Good,
+		Card: Card{Record: card.Record{Kind: "block device", Bus: "SD slot", Size: 32e9, CID: "27-SM-BRNDL-10a1b2c3"}},
+	}
 	other, reader, failed := one, one, one
 	other.File, other.Card.CID = "other", "27-SM-BRNDL-99999999"
-	reader.File, reader.Card = "reader", Card{Record: card.Record{Kind: "block device", Bus: "USB", Size: 32e9, Serial: "R1", Reader: true, DiskID: "5a17a001"}}
+	reader.File, reader.Card = "reader", Card{
+		Record: card.Record{
+			Kind: "block device", Bus: "USB", Size: 32e9, Serial: "R1", Reader: true, DiskID: "5a17a001",
+		},
+	}
 	failed.File, failed.Verdict = "failed", Failed
 	for _, c := range []struct {
 		all  []Document
@@ -70,13 +82,17 @@ func TestLatestReceiptOfACard(t *testing.T) {
 }
 
 func TestReceiptsThatCannotBeRight(t *testing.T) {
-	good := `{"receipt":1,"job":"gauge whole","verdict":"holds what it claims","card":{"size":64},"gauge":{"claimed":64,"extents":[{"offset":0,"length":64,"state":"holds"}]}%s}`
+	good := `{"receipt":1,"job":"gauge whole","verdict":"holds what it claims","card":{"size":64},
+		"gauge":{"claimed":64,"extents":[{"offset":0,"length":64,"state":"holds"}]}%s}`
 	_, err := read(strings.NewReader(fmt.Sprintf(good, "")), "a")
 	require.NoError(t, err)
 	for _, more := range []string{
-		`,"gauge":{"claimed":0}`, `,"gauge":{"claimed":-5}`, `,"gauge":{"claimed":9223372036854775807}`, `,"gauge":{"claimed":64,"extents":[{"offset":9223372036854775807,"length":64}]}`,
-		`,"gauge":{"claimed":64,"extents":[{"offset":32,"length":9223372036854775807}]}`, `,"gauge":{"claimed":64,"reads":{"median":1e300}}`, `,"phases":[{"rate":1e300}]`,
-		`,"phases":[{"seconds":-1}]`, `,"speed":{"write":[{"rate":1e300}]}`, `,"card":{"size":-1}`, `,"bad":{"list":[{"length":-1}]}`, `,"gauge":{"claimed":64,"holds":-1}`,
+		`,"gauge":{"claimed":0}`, `,"gauge":{"claimed":-5}`, `,"gauge":{"claimed":9223372036854775807}`,
+		`,"gauge":{"claimed":64,"extents":[{"offset":9223372036854775807,"length":64}]}`,
+		`,"gauge":{"claimed":64,"extents":[{"offset":32,"length":9223372036854775807}]}`,
+		`,"gauge":{"claimed":64,"reads":{"median":1e300}}`, `,"phases":[{"rate":1e300}]`, `,"phases":[{"seconds":-1}]`,
+		`,"speed":{"write":[{"rate":1e300}]}`, `,"card":{"size":-1}`, `,"bad":{"list":[{"length":-1}]}`,
+		`,"gauge":{"claimed":64,"holds":-1}`,
 	} {
 		_, err := read(strings.NewReader(fmt.Sprintf(good, more)), "a")
 		assert.ErrorContains(t, err, "no receipt that can be right", more)
@@ -85,7 +101,9 @@ func TestReceiptsThatCannotBeRight(t *testing.T) {
 
 // FuzzReceipt reads receipts of any kind: none does harm, and what is read can be written and read again.
 func FuzzReceipt(f *testing.F) {
-	f.Add([]byte(`{"receipt":1,"job":"stamp","card":{"size":5},"gauge":{"claimed":5,"extents":[{"offset":0,"length":5}]}}`))
+	f.Add([]byte(
+		`{"receipt":1,"job":"stamp","card":{"size":5},"gauge":{"claimed":5,"extents":[{"offset":0,"length":5}]}}`,
+	))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		doc, err := read(bytes.NewReader(text), "a")
 		if err != nil {

@@ -24,15 +24,18 @@ type Pace struct {
 	Writes          Access   `json:"writes"`
 }
 
-// usbMost is the most data that bulk transfers carry on a USB link, by its speed in Mbit/s: USB 2.0 (5.8.4) for full and high speed; for SuperSpeed the line rate less
-// its coding (USB 3.2, 3.2).
+// usbMost is the most data that bulk transfers carry on a USB link, by its speed in Mbit/s: USB 2.0 (5.8.4) for full
+// and high speed; for SuperSpeed the line rate less its coding (USB 3.2, 3.2).
 var usbMost = map[int]float64{12: 1.216e6, 480: 53.248e6, 5000: 500e6, 10000: 1212e6, 20000: 2424e6}
 
-// NewPace fills in what a report says. The caller adds what is its own: tool, times, verdict, sentence, error and exit status.
+// NewPace fills in what a report says. The caller adds what is its own: tool, times, verdict, sentence, error and exit
+// status.
 func NewPace(c *card.Card, r *pace.Report) Document {
 	p := &Pace{
-		SequentialRead: r.ReadRate, SequentialWrite: r.WriteRate, SlowestWrite: r.SlowestWrite, RandomReads: r.ReadsPerSecond, RandomWrites: r.WritesPerSecond,
-		SmallestRead: r.Smallest.Seconds(), Meets: append([]string{}, r.Meets()...), Limits: []Limit{}, Reads: accessOf(&r.Reads), Writes: accessOf(&r.Writes),
+		SequentialRead: r.ReadRate, SequentialWrite: r.WriteRate, SlowestWrite: r.SlowestWrite,
+		RandomReads: r.ReadsPerSecond, RandomWrites: r.WritesPerSecond, SmallestRead: r.Smallest.Seconds(),
+		Meets: append([]string{}, r.Meets()...), Limits: []Limit{}, Reads: accessOf(&r.Reads),
+		Writes: accessOf(&r.Writes),
 	}
 	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 {
 		p.Link, p.LinkRate = fmt.Sprintf("USB at %d Mbit/s", c.Disk.USB.Speed), usbMost[c.Disk.USB.Speed]
@@ -45,7 +48,8 @@ func NewPace(c *card.Card, r *pace.Report) Document {
 	return doc
 }
 
-// How close to a limit is taken for being held up by it: readers reach some three quarters of what their link could carry.
+// How close to a limit is taken for being held up by it: readers reach some three quarters of what their link could
+// carry.
 const (
 	nearLink  = 0.6
 	nearSmall = 1.5
@@ -70,10 +74,12 @@ func limits(p *Pace, r *pace.Report, c *card.Card) (all []Limit) {
 	if p.LinkRate > 0 && p.SequentialRead > nearLink*p.LinkRate {
 		all = append(all, LimitLink)
 	}
-	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest >= longSmall && float64(median) < nearSmall*float64(r.Smallest) {
+	if median := time.Duration(p.Reads.Median * float64(time.Second)); r.Smallest >= longSmall &&
+		float64(median) < nearSmall*float64(r.Smallest) {
 		all = append(all, LimitReader)
 	}
-	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 && c.Disk.USB.Speed <= slowLink && p.LinkRate > 0 && p.SequentialRead <= nearLink*p.LinkRate {
+	if c.Disk != nil && c.Disk.USB != nil && c.Disk.USB.Speed > 0 && c.Disk.USB.Speed <= slowLink && p.LinkRate > 0 &&
+		p.SequentialRead <= nearLink*p.LinkRate {
 		all = append(all, LimitNotLink)
 	}
 	switch r.Access {

@@ -113,7 +113,8 @@ type Card struct {
 	State       string `json:"state,omitempty"`  // in which the card was left by a stamp
 	Beyond      int64  `json:"beyond,omitempty"` // bytes behind the image
 
-	FileSystems []layout.FSKind `json:"file_systems,omitempty"` // that are on it after a stamp, as far as they are known
+	// that are on it after a stamp, as far as they are known
+	FileSystems []layout.FSKind `json:"file_systems,omitempty"`
 
 	Left string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
 	Why  string `json:"not_left,omitempty"` // why not all of that was done that was wanted
@@ -134,7 +135,8 @@ type Bytes struct {
 	Verified int64 `json:"verified"` // read back right
 	Cleared  int64 `json:"cleared"`  // of an old backup partition table
 
-	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have answered. nil where nothing was read back.
+	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have
+	// answered. nil where nothing was read back.
 	Displaced *int64 `json:"displaced,omitempty"`
 }
 
@@ -183,8 +185,9 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 	doc := Document{
 		Job: JobStamp,
 		Image: Image{
-			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member, Unpacked: r.Size,
-			Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image), Published: PublishedOf(report), Signatures: SignaturesOf(report),
+			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member,
+			Unpacked: r.Size, Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image),
+			Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
 		Card:    cardOf(c, d.Size(), d.SectorSize(), d.Access()),
 		Bytes:   Bytes{Written: r.Written, Verified: r.Verified, Cleared: r.Cleared},
@@ -230,7 +233,8 @@ func mishapsOf(mishaps []card.Mishap) (out []Mishap) {
 	return out
 }
 
-// AddCheck puts the check of the download, of so many bytes, before the other phases; a check that took no time was none.
+// AddCheck puts the check of the download, of so many bytes, before the other phases; a check that took no time was
+// none.
 func (d *Document) AddCheck(bytes int64, took time.Duration) {
 	if took > 0 {
 		d.Phases = slices.Insert(d.Phases, 0, Phase{string(meter.Check), bytes, took.Seconds(), rate(bytes, took)})
@@ -265,7 +269,9 @@ type Signature struct {
 func SignaturesOf(r check.Report) []Signature {
 	var out []Signature
 	for _, s := range r.Signatures {
-		one := Signature{Of: s.Of, File: s.File, Format: string(s.Format), KeyID: s.KeyID, Status: string(s.Status), Why: s.Why}
+		one := Signature{
+			Of: s.Of, File: s.File, Format: string(s.Format), KeyID: s.KeyID, Status: string(s.Status), Why: s.Why,
+		}
 		if s.Key != nil {
 			one.Owner, one.Fingerprint, one.Kept = s.Key.Owner, s.Key.Fingerprint, s.Key.Kept
 		}

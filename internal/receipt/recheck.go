@@ -36,14 +36,20 @@ type Change struct {
 	Reason    string `json:"reason,omitempty"`
 }
 
-// NewRecheck starts the receipt of reading a card again. The caller adds the image and what is its own: tool, times, verdict, sentence, error and exit status.
+// NewRecheck starts the receipt of reading a card again. The caller adds the image and what is its own: tool, times,
+// verdict, sentence, error and exit status.
 func NewRecheck(c *card.Card, d card.Device) Document {
 	return newDocument(JobRecheck, cardOf(c, c.Size, c.SectorSize, d.Access()))
 }
 
 // AddRecheck fills in what a report says. say puts a part, and why it counts as it does, into words.
-func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Time, say func(recheck.Area) (name, why string)) {
-	c := &Recheck{Against: "receipt", Compared: r.Compared, Unit: r.Unit, Differ: r.Bytes(), Started: r.Started(), Areas: []Change{}}
+func (d *Document) AddRecheck(
+	r *recheck.Report, withImage bool, stamped time.Time, say func(recheck.Area) (name, why string),
+) {
+	c := &Recheck{
+		Against: "receipt", Compared: r.Compared, Unit: r.Unit, Differ: r.Bytes(), Started: r.Started(),
+		Areas: []Change{},
+	}
 	if withImage {
 		c.Against = "image"
 	}
@@ -53,7 +59,8 @@ func (d *Document) AddRecheck(r *recheck.Report, withImage bool, stamped time.Ti
 	c.Failed, c.Extents = extentsOf(r.Failed), extentsOf(r.Differs)
 	for _, a := range r.Areas[:min(len(r.Areas), MaxExtents)] {
 		one := Change{
-			What: string(a.What), Partition: a.Partition, Path: a.Path, Bytes: a.Bytes, First: a.First, Started: a.Started, Unsure: a.Unsure, Reason: string(a.Why.Reason),
+			What: string(a.What), Partition: a.Partition, Path: a.Path, Bytes: a.Bytes, First: a.First,
+			Started: a.Started, Unsure: a.Unsure, Reason: string(a.Why.Reason),
 		}
 		one.Name, one.Why = say(a)
 		c.Areas = append(c.Areas, one)

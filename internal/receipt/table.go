@@ -11,10 +11,11 @@ import (
 
 // Table is the partition table that was stamped, for telling what was changed later. Sizes and offsets are in bytes.
 type Table struct {
-	Scheme string      `json:"scheme"`
-	Boot   string      `json:"boot_code"`             // SHA-256 of what is before it, in hex
-	From   int64       `json:"behind_from,omitempty"` // where the table ends
-	Behind string      `json:"behind,omitempty"`      // the digest, as of parts, of what is from there to 64 KiB, in hex
+	Scheme string `json:"scheme"`
+	Boot   string `json:"boot_code"`             // SHA-256 of what is before it, in hex
+	From   int64  `json:"behind_from,omitempty"` // where the table ends
+	// the digest, as of parts, of what is from there to 64 KiB, in hex
+	Behind string      `json:"behind,omitempty"`
 	Parts  []TablePart `json:"partitions"`
 }
 
@@ -37,7 +38,10 @@ func TableOf(t layout.Table, start []byte) *Table {
 	sum := sha256.Sum256(start[:layout.BootCode])
 	from := recheck.TableEnd(t)
 	behind := digest.SumPart([]digest.Block{digest.SumBlock(start[from:])}, 1)
-	out := &Table{Scheme: string(t.Scheme), Boot: hex.EncodeToString(sum[:]), From: from, Behind: hex.EncodeToString(behind[:]), Parts: []TablePart{}}
+	out := &Table{
+		Scheme: string(t.Scheme), Boot: hex.EncodeToString(sum[:]), From: from, Behind: hex.EncodeToString(behind[:]),
+		Parts: []TablePart{},
+	}
 	for _, p := range t.Parts {
 		out.Parts = append(out.Parts, TablePart{p.Number, p.Start, p.Length, p.ID})
 	}
@@ -56,9 +60,12 @@ func (t *Table) Was() (was recheck.Start) {
 	was.Boot = [32]byte(boot)
 	was.Table = &layout.Table{Scheme: layout.Scheme(t.Scheme)}
 	for _, p := range t.Parts {
-		was.Table.Parts = append(was.Table.Parts, layout.Part{Number: p.Number, Start: p.Start, Length: p.Length, ID: p.Type})
+		was.Table.Parts = append(was.Table.Parts, layout.Part{
+			Number: p.Number, Start: p.Start, Length: p.Length, ID: p.Type,
+		})
 	}
-	if behind, err := hex.DecodeString(t.Behind); err == nil && len(behind) == len(was.Behind) && t.From > 0 && t.From < digest.HeadPiece {
+	if behind, err := hex.DecodeString(t.Behind); err == nil && len(behind) == len(was.Behind) && t.From > 0 &&
+		t.From < digest.HeadPiece {
 		was.Behind, was.From = digest.Part(behind), t.From
 	}
 	return was

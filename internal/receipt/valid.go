@@ -60,7 +60,9 @@ func (d Document) valid() error {
 		}
 	}
 	if p := d.Pace; p != nil {
-		for _, n := range []float64{p.SequentialRead, p.SequentialWrite, p.SlowestWrite, p.RandomReads, p.RandomWrites, p.LinkRate} {
+		for _, n := range []float64{
+			p.SequentialRead, p.SequentialWrite, p.SlowestWrite, p.RandomReads, p.RandomWrites, p.LinkRate,
+		} {
 			c.number("pace", n, maxRate)
 		}
 		c.access("pace", p.Reads)
@@ -126,7 +128,8 @@ func (c *checker) gauge(g *Gauge) {
 	if g.Claimed <= 0 {
 		c.fail("gauge.claimed", fmt.Sprintf("can't be %d", g.Claimed))
 	}
-	c.bytes("gauge", g.Claimed, g.Tested, g.Holds, g.Limit, g.Changed, g.Displaced, g.Early, g.Written, g.Read, int64(g.Tried), int64(g.Places), int64(g.Count))
+	c.bytes("gauge", g.Claimed, g.Tested, g.Holds, g.Limit, g.Changed, g.Displaced, g.Early, g.Written, g.Read,
+		int64(g.Tried), int64(g.Places), int64(g.Count))
 	c.bytes("gauge.bad", g.Bad.Unsteady, g.Bad.Worn, g.Bad.Bits, g.Bad.Unreadable, g.Bad.Unwritable, g.Bad.Lost)
 	c.number("gauge.share", g.Share, 1)
 	c.number("gauge.confidence", g.Level, 1)

@@ -97,7 +97,8 @@ const (
 	OneStretch   Reason = "in one stretch" // with something that was written
 )
 
-// units cuts a stretch that differs into those that have a digest of their own: where something differs that a start changes, nothing follows for the others.
+// units cuts a stretch that differs into those that have a digest of their own: where something differs that a start
+// changes, nothing follows for the others.
 func (r *run) units(e layout.Extent) (all []layout.Extent) {
 	if r.Image != nil {
 		return []layout.Extent{e}
@@ -127,7 +128,10 @@ type place struct {
 }
 
 // writable are file systems that a running board writes to, and whose contents are not looked into here.
-var writable = []layout.FSKind{layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind, layout.LVMKind}
+var writable = []layout.FSKind{
+	layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind,
+	layout.LVMKind,
+}
 
 // areas names what differs, by what is on the card now.
 func (r *run) areas(ctx context.Context) ([]Area, error) {
@@ -152,7 +156,9 @@ func (r *run) areas(ctx context.Context) ([]Area, error) {
 	areas := sum(places, differs, r.Image == nil)
 	for i := range areas {
 		free := &areas[i]
-		written := slices.ContainsFunc(areas, func(a Area) bool { return a.What == Tables && a.Partition == free.Partition })
+		written := slices.ContainsFunc(areas, func(a Area) bool {
+			return a.What == Tables && a.Partition == free.Partition
+		})
 		if free.What == FreeRoom && free.FS.IsFAT() && !written {
 			free.Started, free.Why = false, Why{Reason: TablesAsBefore}
 		}
@@ -191,7 +197,9 @@ func (r *run) places(rd io.ReaderAt, disk layout.Disk) (all []place) {
 			all = append(all, r.extPlaces(rd, at, in)...)
 		case p.Kind == layout.SwapKind:
 			add(true, false, SwapSpace)
-		case p.Kind == layout.BtrfsKind && r.Image != nil && !r.differsAt(layout.Extent{Offset: p.Start + btrfsSuper, Length: unit}):
+		case p.Kind == layout.BtrfsKind && r.Image != nil && !r.differsAt(layout.Extent{
+			Offset: p.Start + btrfsSuper, Length: unit,
+		}):
 			add(false, false, FSUntouched)
 		case slices.Contains(writable, p.Kind):
 			add(false, true, Opaque)
@@ -203,15 +211,20 @@ func (r *run) places(rd io.ReaderAt, disk layout.Disk) (all []place) {
 	if disk.Table.Scheme != layout.NoTable || r.Was.Table != nil && r.Was.Table.Scheme != layout.NoTable {
 		all = append([]place{r.tablePlace(rd, disk.Table)}, all...)
 	}
-	return append(all, place{Extent: layout.Extent{Length: r.Device.Size()}, Place: Place{What: Outside}, why: Why{Reason: NotByStart}})
+	return append(all, place{
+		Extent: layout.Extent{Length: r.Device.Size()}, Place: Place{What: Outside}, why: Why{Reason: NotByStart},
+	})
 }
 
-// btrfsSuper is where the superblock of btrfs is, which is written with every change (Linux, Documentation/filesystems/btrfs, "superblock").
+// btrfsSuper is where the superblock of btrfs is, which is written with every change (Linux,
+// Documentation/filesystems/btrfs, "superblock").
 const btrfsSuper = 64 << 10
 
 // differsAt tells whether something of a stretch differs, as far as that is known.
 func (r *run) differsAt(e layout.Extent) bool {
-	return slices.ContainsFunc(r.rep.Differs, func(d layout.Extent) bool { return d.Offset < e.End() && e.Offset < d.End() })
+	return slices.ContainsFunc(r.rep.Differs, func(d layout.Extent) bool {
+		return d.Offset < e.End() && e.Offset < d.End()
+	})
 }
 
 // tablePlace is the partition table, with the boot code before it.
@@ -263,7 +276,10 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 		return in
 	}
 	part := io.NewSectionReader(rd, at.Offset, at.Length)
-	super := place{Extent: layout.Extent{Offset: at.Offset + 1024, Length: 1024}, Place: as(Superblock), why: Why{Reason: SumWrong}}
+	super := place{
+		Extent: layout.Extent{Offset: at.Offset + 1024, Length: 1024}, Place: as(Superblock),
+		why: Why{Reason: SumWrong},
+	}
 	whole := place{Extent: at, Place: as(Partition)}
 	v, err := layout.OpenExt(part, at.Length)
 	if err != nil {
@@ -319,8 +335,8 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 	return append(all, place{Extent: at, Place: as(FreeRoom), started: true, why: Why{Reason: NothingThere}})
 }
 
-// wasWritten tells whether an inode says that it was written since the card was stamped. Compared with the image, the inode itself tells, whatever the board's clock was; compared
-// with a receipt, its times do.
+// wasWritten tells whether an inode says that it was written since the card was stamped. Compared with the image, the
+// inode itself tells, whatever the board's clock was; compared with a receipt, its times do.
 func (r *run) wasWritten(n *layout.ExtNode, start int64) (written bool, why Why) {
 	switch {
 	case n.Own:
@@ -360,11 +376,13 @@ func (r *run) fatPlaces(rd io.ReaderAt, start int64, in Place) (all []place) {
 		}
 	}
 	in.What, in.Path = Tables, ""
-	return append(all, place{Extent: layout.Extent{Offset: start, Length: v.Data()}, Place: in, started: true, why: Why{Reason: Mounting}})
+	return append(all, place{
+		Extent: layout.Extent{Offset: start, Length: v.Data()}, Place: in, started: true, why: Why{Reason: Mounting},
+	})
 }
 
-// sum gives each part of what differs to the first place that it is in, and sums up by place. Where places are known only coarsely, a stretch in which a start changes
-// something is taken for that: what else is in it may be as it was.
+// sum gives each part of what differs to the first place that it is in, and sums up by place. Where places are known
+// only coarsely, a stretch in which a start changes something is taken for that: what else is in it may be as it was.
 func sum(places []place, differs []layout.Extent, coarse bool) []Area {
 	var areas []Area
 	index := map[Place]int{}
@@ -379,7 +397,9 @@ func sum(places []place, differs []layout.Extent, coarse bool) []Area {
 			if !ok {
 				i = len(areas)
 				index[p.Place] = i
-				areas = append(areas, Area{Place: p.Place, First: p.Offset, Started: p.started, Unsure: p.unsure, Why: p.why})
+				areas = append(areas, Area{
+					Place: p.Place, First: p.Offset, Started: p.started, Unsure: p.unsure, Why: p.why,
+				})
 			}
 			areas[i].Bytes += p.Length
 			areas[i].First = min(areas[i].First, p.Offset)
@@ -400,7 +420,9 @@ func pieces(places []place, d layout.Extent) (found []place) {
 				rest = append(rest, e)
 				continue
 			}
-			found = append(found, place{layout.Extent{Offset: from, Length: to - from}, p.Place, p.started, p.unsure, p.why})
+			found = append(found, place{
+				layout.Extent{Offset: from, Length: to - from}, p.Place, p.started, p.unsure, p.why,
+			})
 			if e.Offset < from {
 				rest = append(rest, layout.Extent{Offset: e.Offset, Length: from - e.Offset})
 			}

@@ -18,9 +18,16 @@ func TestAreasSumUpToWhatDiffers(t *testing.T) {
 		var places []place
 		for i := range 6 {
 			from := random.Int64N(size)
-			places = append(places, place{layout.Extent{Offset: from, Length: 1 + random.Int64N(size-from)}, Place{Partition: i + 1}, random.IntN(2) == 0, false, Why{}})
+			places = append(places, place{
+				layout.Extent{Offset: from, Length: 1 + random.Int64N(size-from)},
+				Place{Partition: i + 1},
+				random.IntN(2) == 0, false,
+				Why{},
+			})
 		}
-		places = append(places, place{layout.Extent{Offset: 0, Length: size}, Place{What: Outside}, false, false, Why{}})
+		places = append(places, place{
+			layout.Extent{Offset: 0, Length: size}, Place{What: Outside}, false, false, Why{},
+		})
 		var differs []layout.Extent
 		want := map[Place]int64{}
 		for at := random.Int64N(20); at < size; at += 1 + random.Int64N(40) {

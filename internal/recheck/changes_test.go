@@ -26,14 +26,16 @@ func system(t *testing.T) []byte {
 	testbed.NeedTool(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk", "debugfs")
 	dir := t.TempDir()
 	out, err := exec.Command("sh", "-ec", fmt.Sprintf(`cd %s
-		mkdir -p files/etc files/var/log; echo "high water" > files/etc/tides; head -c 400000 /dev/urandom > files/etc/table; echo start > files/var/log/boot
+		mkdir -p files/etc files/var/log; echo "high water" > files/etc/tides
+		head -c 400000 /dev/urandom > files/etc/table; echo start > files/var/log/boot
 		truncate -s 56M disk.img
 		printf 'label: dos\nlabel-id: 0x5a17a001\n2048,61440,c\n65536,,83\n' | sfdisk -q disk.img
 		head -c 440 /dev/urandom | dd of=disk.img conv=notrunc status=none
 		truncate -s 30M boot.img; mkfs.vfat -F 16 boot.img >/dev/null
 		head -c 300000 /dev/urandom > kernel.img; echo quiet > cmdline.txt; mcopy -i boot.img kernel.img cmdline.txt ::
 		mkfs.ext4 -q -F -d files root.img 24M
-		dd if=boot.img of=disk.img bs=1M seek=1 conv=notrunc status=none; dd if=root.img of=disk.img bs=1M seek=32 conv=notrunc status=none`, dir)).CombinedOutput()
+		dd if=boot.img of=disk.img bs=1M seek=1 conv=notrunc status=none
+		dd if=root.img of=disk.img bs=1M seek=32 conv=notrunc status=none`, dir)).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	img, err := os.ReadFile(filepath.Join(dir, "disk.img"))
 	require.NoError(t, err)
@@ -96,18 +98,32 @@ func TestWhatAStartExplains(t *testing.T) {
 			debugfs(t, p, mount+"sif /etc/tides mtime 20400101000000\\nsif /etc/tides ctime 20400101000000\\n")
 			p[tides] ^= 1
 		}, "use", "file /etc/tides"},
-		"a new file":                       {func(p []byte) { debugfs(t, p, mount+"write /etc/hostname /new\\nsif / mtime 20400101000000\\n") }, "use", "tables"},
-		"the number of the disk":           {flip(441), "use", "partition table"},
-		"the last partition grows":         {func(p []byte) { binary.LittleEndian.PutUint32(p[446+16+12:], 60000) }, "use", "partition table"},
-		"boot code":                        {flip(100), "damage", "boot code"},
-		"type of a partition":              {func(p []byte) { p[446+16+4] = 0x82 }, "damage", "partition table"},
-		"start of a partition":             {func(p []byte) { p[446+8] = 1 }, "damage", "partition table"},
-		"the first partition grows":        {func(p []byte) { binary.LittleEndian.PutUint32(p[446+12:], 61441) }, "damage", "partition table"},
-		"data of a file, never mounted":    {flip(table), "damage", "partition"},
-		"data of a file, after a start":    {both(mounted, flip(table+5000)), "damage", "file /etc/table"},
-		"a bitmap, never mounted":          {func(p []byte) { p[extStart+groupBlock(p, 0)] ^= 1 }, "damage", "partition"},
-		"the superblock":                   {flip(extStart + 1024 + 0x78), "damage", "superblock"},
-		"an inode, after a start":          {both(mounted, func(p []byte) { p[extStart+groupBlock(p, 8)+11*256+40+20] ^= 1 }), "damage", "inode /etc"},
+		"a new file": {
+			func(p []byte) {
+				debugfs(
+					t, p, mount+"write /etc/hostname /new\\nsif / mtime 20400101000000\\n",
+				)
+			}, "use", "tables",
+		},
+		"the number of the disk": {flip(441), "use", "partition table"},
+		"the last partition grows": {
+			func(p []byte) { binary.LittleEndian.PutUint32(p[446+16+12:], 60000) }, "use", "partition table",
+		},
+		"boot code":            {flip(100), "damage", "boot code"},
+		"type of a partition":  {func(p []byte) { p[446+16+4] = 0x82 }, "damage", "partition table"},
+		"start of a partition": {func(p []byte) { p[446+8] = 1 }, "damage", "partition table"},
+		"the first partition grows": {
+			func(p []byte) { binary.LittleEndian.PutUint32(p[446+12:], 61441) }, "damage", "partition table",
+		},
+		"data of a file, never mounted": {flip(table), "damage", "partition"},
+		"data of a file, after a start": {both(mounted, flip(table+5000)), "damage", "file /etc/table"},
+		"a bitmap, never mounted": {
+			func(p []byte) { p[extStart+groupBlock(p, 0)] ^= 1 }, "damage", "partition",
+		},
+		"the superblock": {flip(extStart + 1024 + 0x78), "damage", "superblock"},
+		"an inode, after a start": {
+			both(mounted, func(p []byte) { p[extStart+groupBlock(p, 8)+11*256+40+20] ^= 1 }), "damage", "inode /etc",
+		},
 		"the kernel":                       {flip(kernel), "damage", "file kernel.img"},
 		"the kernel, with a start of ext4": {both(mounted, flip(kernel)), "damage", "file kernel.img"},
 		"between table and partition":      {flip(600 << 10), "damage", "outside"},
@@ -141,7 +157,8 @@ func TestWhatAStartExplains(t *testing.T) {
 	}
 }
 
-// groupBlock is where something of the first group is, bytes, by its place in the group's descriptor: 0 for the bitmap of blocks, 8 for the inodes.
+// groupBlock is where something of the first group is, bytes, by its place in the group's descriptor: 0 for the bitmap
+// of blocks, 8 for the inodes.
 func groupBlock(p []byte, at int) int {
 	block := 1024 << binary.LittleEndian.Uint32(p[extStart+1024+24:])
 	descriptors := block

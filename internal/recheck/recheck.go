@@ -1,4 +1,5 @@
-// Package recheck reads a card that was stamped again, and compares it with the image, or against digests of its parts, which the receipt of the stamp has.
+// Package recheck reads a card that was stamped again, and compares it with the image, or against digests of its parts,
+// which the receipt of the stamp has.
 package recheck
 
 import (
@@ -26,9 +27,11 @@ type Job struct {
 	Contents image.Contents
 
 	Parts    []digest.Part
-	PartSize int64         // bytes; a multiple of digest.BlockSize
-	Head     []digest.Part // of the first block, in pieces of digest.HeadPiece, and then of each other block of the first part, where these are known
-	Size     int64         // of the image, bytes, where it is not given
+	PartSize int64 // bytes; a multiple of digest.BlockSize
+	// of the first block, in pieces of digest.HeadPiece, and then of each other block of the first part, where these
+	// are known
+	Head []digest.Part
+	Size int64 // of the image, bytes, where it is not given
 
 	Was Start // where the image is not given, as far as it is known
 
@@ -43,7 +46,8 @@ type Start struct {
 	Behind digest.Part   // from there to digest.HeadPiece
 }
 
-// TableEnd is where the first copy of a partition table ends, bytes: after the first sector, or, of a GPT, after the 34th (UEFI 2.10, 5.3.1).
+// TableEnd is where the first copy of a partition table ends, bytes: after the first sector, or, of a GPT, after the
+// 34th (UEFI 2.10, 5.3.1).
 func TableEnd(t layout.Table) int64 {
 	if t.Scheme == layout.SchemeMBR {
 		return layout.SectorSize
@@ -98,12 +102,14 @@ func (r *Report) Bytes() (n int64) {
 	return n
 }
 
-// Bounds: how fine places are told, where the image is at hand; how many stretches are kept apart; how many blocks may fail to be read.
+// Bounds: how fine places are told, where the image is at hand; how many stretches are kept apart; how many blocks may
+// fail to be read.
 const (
 	unit          = layout.SectorSize
 	maxExtents    = 20000
 	maxReadErrors = 32
-	ahead         = 3 // blocks that are unpacked and wait; besides them, one is made, one compared, and one read from the card
+	// blocks that are unpacked and wait; besides them, one is made, one compared, and one read from the card
+	ahead = 3
 )
 
 // ShortError says that the card is smaller than the image.
@@ -300,7 +306,8 @@ func (r *run) compare(ctx context.Context, p part) error {
 	return nil
 }
 
-// compareHead finds out which pieces of the first block differ, and which of the other blocks of the first part. sums are those of the blocks as they are.
+// compareHead finds out which pieces of the first block differ, and which of the other blocks of the first part. sums
+// are those of the blocks as they are.
 func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 	n := min(digest.BlockSize, length)
 	if _, err := r.Device.ReadAt(buf[:roundUp(n, int64(r.Device.SectorSize()))], 0); err != nil {
@@ -318,7 +325,9 @@ func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 		}
 		switch same := i < len(r.Head) && d == r.Head[i]; {
 		case same:
-		case i == 0 && r.Was.From > 0 && n >= digest.HeadPiece && digest.SumPart([]digest.Block{digest.SumBlock(buf[r.Was.From:digest.HeadPiece])}, 1) == r.Was.Behind:
+		case i == 0 && r.Was.From > 0 && n >= digest.HeadPiece && digest.SumPart([]digest.Block{
+			digest.SumBlock(buf[r.Was.From:digest.HeadPiece]),
+		}, 1) == r.Was.Behind:
 			r.add(layout.Extent{Offset: 0, Length: r.Was.From}) // only the table
 		default:
 			r.add(layout.Extent{Offset: at, Length: end - at})

@@ -85,7 +85,8 @@ func (j *Job) digests(img []byte, per int, head bool) {
 	}
 }
 
-// TestRecheckFindsWhatDiffersAndNoMore changes bytes of a card by chance, and says to what a difference must be known in each way of comparing.
+// TestRecheckFindsWhatDiffersAndNoMore changes bytes of a card by chance, and says to what a difference must be known
+// in each way of comparing.
 func TestRecheckFindsWhatDiffersAndNoMore(t *testing.T) {
 	dir := t.TempDir()
 	rapid.Check(t, func(t *rapid.T) {

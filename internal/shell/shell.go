@@ -9,7 +9,9 @@ import (
 // Quote writes a word as a shell would need it.
 func Quote(word string) string {
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_-./:=,@%+", r)
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(
+			"_-./:=,@%+", r,
+		)
 	}
 	if word != "" && strings.TrimLeftFunc(word, plain) == "" {
 		return word

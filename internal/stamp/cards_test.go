@@ -32,7 +32,9 @@ type shelf struct {
 }
 
 func newShelf(t *testing.T, blocks int) *shelf {
-	r := newRig(t, t.TempDir(), noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib}), true, practice.Spec{Claimed: 1 << 20})
+	r := newRig(t, t.TempDir(), noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib}), true, practice.Spec{
+		Claimed: 1 << 20,
+	})
 	t.Cleanup(func() { r.image.Close() })
 	img := noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib})
 	return &shelf{t, img, r.image, r.packed, t.TempDir()}
@@ -147,14 +149,17 @@ func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
 		require.NoError(t, o.Err)
 	}
 	assert.GreaterOrEqual(t, lead, int64(8*stamp.BlockSize), "it may run ahead")
-	assert.LessOrEqual(t, lead, int64(18*stamp.BlockSize+64<<10), "but not without bound; some sectors of tables were taken away before")
+	assert.LessOrEqual(t, lead, int64(18*stamp.BlockSize+64<<10),
+		"but not without bound; some sectors of tables were taken away before")
 }
 
 func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 	s := newShelf(t, 12)
 	text, err := os.ReadFile(s.image.Path)
 	require.NoError(t, err)
-	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), &watched{Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 20e6})}
+	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), &watched{
+		Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 20e6}),
+	}
 	stop := errors.New("stopped")
 	ctx, cancel := context.WithCancelCause(context.Background())
 	written := int64(0)
@@ -166,7 +171,8 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 		assert.ErrorIs(t, o.Err, stop)
 		assert.Equal(t, stamp.NoTable, o.State)
 	}
-	assert.LessOrEqual(t, b.written.Load()-written, int64(5*stamp.BlockSize), "what waits for a slow card isn't written any more, but for what is on its way and the empty first block")
+	assert.LessOrEqual(t, b.written.Load()-written, int64(5*stamp.BlockSize),
+		"what waits for a slow card isn't written any more, but for what is on its way and the empty first block")
 
 	require.NoError(t, os.WriteFile(s.image.Path, text[:len(text)/2], 0o600))
 	for _, o := range s.run(context.Background(), a, b) {

@@ -13,15 +13,17 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// Displaced is how much is written after the image, bytes, so that the card's own memory has that and no longer what is read back. Cards were seen to have
-// memories of up to 32 MiB; docs/gauge.md says what that sees through.
+// Displaced is how much is written after the image, bytes, so that the card's own memory has that and no longer what is
+// read back. Cards were seen to have memories of up to 32 MiB; docs/gauge.md says what that sees through.
 const Displaced = 32 << 20
 
-// large is the size of an image within which so much can be written again, behind the first so much and before the last, bytes.
+// large is the size of an image within which so much can be written again, behind the first so much and before the
+// last, bytes.
 const large = 3 * Displaced
 
-// areas is how often something is displaced, and all read back after it. What is written once more within an image shows by itself if it overwrites something. What lies
-// beyond a small image may be at the image's own addresses, on a card whose addresses repeat; so that what is written there gets to its place too, it is displaced in its turn.
+// areas is how often something is displaced, and all read back after it. What is written once more within an image
+// shows by itself if it overwrites something. What lies beyond a small image may be at the image's own addresses, on a
+// card whose addresses repeat; so that what is written there gets to its place too, it is displaced in its turn.
 func (r *run) areas() int {
 	if r.src.size < large {
 		return 2
@@ -29,8 +31,9 @@ func (r *run) areas() int {
 	return 1
 }
 
-// displace writes what is on the card already once more: blocks in the middle of the image, or, where it is too small for that, what lies beyond it. fresh are
-// blocks that were just written. It notes how much that was: a memory that is larger may still answer.
+// displace writes what is on the card already once more: blocks in the middle of the image, or, where it is too small
+// for that, what lies beyond it. fresh are blocks that were just written. It notes how much that was: a memory that is
+// larger may still answer.
 func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 	start, done := time.Now(), int64(0)
 	beyond, middle := r.beyond(area), r.middle(fresh)
@@ -90,8 +93,8 @@ func (r *run) beyond(area int) (all []layout.Extent) {
 	return all
 }
 
-// middle lists the blocks that may be written once more, from the middle of the image on outwards. The first and the last, and those just written, are what is to be
-// displaced.
+// middle lists the blocks that may be written once more, from the middle of the image on outwards. The first and the
+// last, and those just written, are what is to be displaced.
 func (r *run) middle(fresh []int) (blocks []int) {
 	n := len(r.src.sums)
 	last := n - Displaced/BlockSize
@@ -105,7 +108,8 @@ func (r *run) middle(fresh []int) (blocks []int) {
 	return blocks
 }
 
-// writeSame reads a place and writes the same there, if it is right. A place that fails is left alone: what is wrong with the image is found when it is read back.
+// writeSame reads a place and writes the same there, if it is right. A place that fails is left alone: what is wrong
+// with the image is found when it is read back.
 func (r *run) writeSame(p []byte, off int64, right func(p []byte) bool) (wrote bool, err error) {
 	_, err = r.dev.ReadAt(p, off)
 	if err == nil && !right(p) {

@@ -12,8 +12,9 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// heldBack lists the sectors of the first block that are written last, each by itself, so that no write that tears leaves a card which looks
-// as if it could start a board: the header of a GUID partition table (UEFI 2.10, 5.3.2: in the second sector, of 512 or 4096 bytes), and at the very end the first sector.
+// heldBack lists the sectors of the first block that are written last, each by itself, so that no write that tears
+// leaves a card which looks as if it could start a board: the header of a GUID partition table (UEFI 2.10, 5.3.2: in
+// the second sector, of 512 or 4096 bytes), and at the very end the first sector.
 func (r *run) heldBack() (at []int64) {
 	sector := int64(r.dev.SectorSize())
 	for _, header := range []int64{512, 4096} {
@@ -27,7 +28,8 @@ func (r *run) heldBack() (at []int64) {
 	return append(at, 0)
 }
 
-// tableSectors are the sectors in which a partition table begins: the first, and those where the header of a GUID partition table may be.
+// tableSectors are the sectors in which a partition table begins: the first, and those where the header of a GUID
+// partition table may be.
 func tableSectors(d card.Device) (at []int64) {
 	sector := int64(d.SectorSize())
 	for _, off := range []int64{0, 512, 4096} {
@@ -38,7 +40,8 @@ func tableSectors(d card.Device) (at []int64) {
 	return at
 }
 
-// writeHead writes the first block, but for the sectors that are held back: these have the marker, or zeros where nothing is read back.
+// writeHead writes the first block, but for the sectors that are held back: these have the marker, or zeros where
+// nothing is read back.
 func (r *run) writeHead(ctx context.Context) error {
 	start := time.Now()
 	buf, err := r.pool.Get(ctx)
@@ -91,7 +94,8 @@ func (r *run) writeHeld(ctx context.Context) error {
 	return nil
 }
 
-// complete writes what was held back, and reads the first block back. Where it is wrong, it is taken away and written again, as often as blocks may be.
+// complete writes what was held back, and reads the first block back. Where it is wrong, it is taken away and written
+// again, as often as blocks may be.
 func (r *run) complete(ctx context.Context) error {
 	for round := 0; ; round++ {
 		if err := r.writeHeld(ctx); err != nil {

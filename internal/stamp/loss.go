@@ -9,8 +9,10 @@ import (
 
 // Loss is a card that holds less than it claims, as far as a stamp can tell. A capacity test tells more.
 type Loss struct {
-	Wraps bool  // addresses repeat: writing further on overwrote what was written before
-	Holds int64 // what the card seems to hold, bytes; right to the sector if the marker told, and to a block or so otherwise; 0: nothing
+	Wraps bool // addresses repeat: writing further on overwrote what was written before
+	// what the card seems to hold, bytes; right to the sector if the marker told, and to a block or so otherwise; 0:
+	// nothing
+	Holds int64
 }
 
 // minLoss is how many blocks must be wrong, in one run to the image's end or from its start, before they are

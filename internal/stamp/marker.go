@@ -13,8 +13,8 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// marker is what the first block holds while the others are read back: in each sector a random nonce,
-// the sector's number and a word by which it is known, and noise to its end. It is no partition table. The zero value is no marker.
+// marker is what the first block holds while the others are read back: in each sector a random nonce, the sector's
+// number and a word by which it is known, and noise to its end. It is no partition table. The zero value is no marker.
 type marker struct {
 	nonce  [16]byte
 	sector int
@@ -86,7 +86,8 @@ func (m *marker) distance(p []byte, offset int64) int64 {
 // spotSize is how much of a card's start is read to know it again, bytes: a sector of any size.
 const spotSize = 4096
 
-// knows tells whether a card is the one that is being stamped: it starts with the marker, or, at the end, with the image's first sector.
+// knows tells whether a card is the one that is being stamped: it starts with the marker, or, at the end, with the
+// image's first sector.
 func (r *run) knows(d card.Device) bool {
 	buf, err := r.spot.Get(context.Background())
 	if err != nil {
@@ -96,5 +97,6 @@ func (r *run) knows(d card.Device) bool {
 	if _, err := d.ReadAt(buf, 0); err != nil {
 		return false
 	}
-	return bytes.HasPrefix(buf, r.marker.nonce[:]) || r.State == Uncertain && r.first != nil && bytes.HasPrefix(buf, r.first[:r.marker.sector])
+	return bytes.HasPrefix(buf, r.marker.nonce[:]) || r.State == Uncertain && r.first != nil && bytes.HasPrefix(buf,
+		r.first[:r.marker.sector])
 }

@@ -16,6 +16,11 @@ import (
 	"zipstamp/internal/testbed"
 )
 
+var (
+	beyonds  = []practice.Beyond{practice.Wrap, practice.Drop, practice.Lazy, practice.Oldest, practice.Ends}
+	readings = []practice.Reads{practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last}
+)
+
 // forgetful draws a card that lies, with a memory that hides it, or an honest one with such a memory.
 func forgetful(random *rand.Rand, size int64) practice.Spec {
 	short := 512 * (1 + random.Int64N(90*mib/512)) // how much of the image the card has no room for
@@ -26,10 +31,12 @@ func forgetful(random *rand.Rand, size int64) practice.Spec {
 		short = -512 * random.Int64N(70*mib/512) // it has room; what is beyond it must not harm
 	}
 	s := practice.Spec{
-		Claimed: practice.Size(max(size, 8<<20) + 512*random.Int64N(200*mib/512)), Real: practice.Size(max(size-short, mib)),
-		Beyond: []practice.Beyond{practice.Wrap, practice.Drop, practice.Lazy, practice.Oldest, practice.Ends}[random.IntN(5)],
-		Reads:  []practice.Reads{practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last}[random.IntN(5)],
-		Cache:  practice.Size(1+random.Int64N(stamp.Displaced/512)) * 512, WriteBack: random.IntN(2) == 0, Seed: random.Uint64() >> 1,
+		Claimed: practice.Size(max(size, 8<<20) + 512*random.Int64N(200*mib/512)),
+		Real:    practice.Size(max(size-short, mib)),
+		Beyond:  beyonds[random.IntN(len(beyonds))],
+		Reads:   readings[random.IntN(len(readings))],
+		Cache:   practice.Size(1+random.Int64N(stamp.Displaced/512)) * 512, WriteBack: random.IntN(2) == 0,
+		Seed: random.Uint64() >> 1,
 	}
 	if random.IntN(4) == 0 && s.Beyond != practice.Lazy && s.Beyond != practice.Oldest {
 		s.Claimed = 8e9
@@ -44,8 +51,8 @@ func forgetful(random *rand.Rand, size int64) practice.Spec {
 	return s
 }
 
-// TestStampSeesThroughMemories stamps cards that answer for up to 32 MiB from a memory of their own, and compares what is called good with what is on the card when its
-// power has been cut.
+// TestStampSeesThroughMemories stamps cards that answer for up to 32 MiB from a memory of their own, and compares what
+// is called good with what is on the card when its power has been cut.
 func TestStampSeesThroughMemories(t *testing.T) {
 	seed := testbed.Seed(t)
 	good, bad, trials := 0, 0, testbed.Trials(8)
@@ -79,7 +86,8 @@ func TestStampSeesThroughMemories(t *testing.T) {
 		spec.Version, spec.Backing, spec.Cache, spec.WriteBack = practice.Version, data, 0, false
 		same := holds(t, spec, img)
 		seesThrough := out.Displaced >= memory // where there was not enough room, the result says so
-		require.True(t, out.Err != nil || same || !seesThrough, "trial %d, seed %d: called good: an image of %d on %+v", i, seed, size, spec)
+		require.True(t, out.Err != nil || same || !seesThrough, "trial %d, seed %d: called good: an image of %d on %+v",
+			i, seed, size, spec)
 		if spec.Real == spec.Claimed {
 			require.NoError(t, out.Err, "trial %d, seed %d: an honest card, %+v", i, seed, spec)
 			require.EqualValues(t, stamp.Displaced, out.Displaced)

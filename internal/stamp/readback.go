@@ -23,7 +23,8 @@ const maxReadErrors = 32
 // manyBad is how many bad blocks, if they are an eighth of all too, are no wear.
 const manyBad = 16
 
-// readBack reads all blocks from the card, the first without what is held back of it, and repairs those that are wrong. The error is a
+// readBack reads all blocks from the card, the first without what is held back of it, and repairs those that are wrong.
+// The error is a
 // *ReadBackError if some stay wrong.
 func (r *run) readBack(ctx context.Context) error {
 	all := make([]int, 0, len(r.src.sums))
@@ -212,7 +213,9 @@ func (r *run) compareCleared() error {
 	}
 	if left > 0 {
 		r.Bad = append(r.Bad, layout.Extent{Offset: offset, Length: r.Cleared})
-		return &ReadBackError{Blocks: 1, Last: errors.New("the old backup partition table at the card's end could not be cleared")}
+		return &ReadBackError{
+			Blocks: 1, Last: errors.New("the old backup partition table at the card's end could not be cleared"),
+		}
 	}
 	return nil
 }

@@ -14,7 +14,8 @@ import (
 	"zipstamp/internal/image"
 )
 
-// source is the image on its way out of its packing, once for all cards. What it has found out is there when settled is closed.
+// source is the image on its way out of its packing, once for all cards. What it has found out is there when settled is
+// closed.
 type source struct {
 	job     *Job
 	pool    *card.Pool
@@ -56,8 +57,8 @@ func (b *block) sum() digest.Block {
 // errNobody says that all cards have failed, each with an error of its own.
 var errNobody = errors.New("no card is left")
 
-// feed unpacks the image for all cards that are ready, and settles what is known of it. If that fails, it stops the cards. It returns
-// when all that it started has ended.
+// feed unpacks the image for all cards that are ready, and settles what is known of it. If that fails, it stops the
+// cards. It returns when all that it started has ended.
 func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []*run) {
 	defer close(s.settled)
 	for _, r := range runs {

@@ -1,9 +1,10 @@
 // Package stamp writes an image to cards and reads it back.
 //
 // The image streams out of its packing in blocks of 4 MiB, once for all cards. While one block is unpacked, others are
-// digested and written; memory is a handful of buffers, however large the image. A slow card holds the others back when it is behind by
-// all of them. The first block, with the partition table, is overwritten before anything else is written, and written last, after all
-// the others have been read back: so whatever happens in between, the card never looks bootable when it isn't.
+// digested and written; memory is a handful of buffers, however large the image. A slow card holds the others back when
+// it is behind by all of them. The first block, with the partition table, is overwritten before anything else is
+// written, and written last, after all the others have been read back: so whatever happens in between, the card never
+// looks bootable when it isn't.
 //
 // Until then, the first block holds a marker that the image can't contain. A card whose
 // addresses repeat within the image shows the marker at a second address; without it, an image with zeros at
@@ -31,8 +32,8 @@ import (
 // BlockSize is the unit in which cards are written and read back, bytes.
 const BlockSize = digest.BlockSize
 
-// inFlight is how many blocks are written, or read, at once: a card is kept busy with two, and more
-// cost only memory. spare is how many more there are for unpacking ahead, and window how many more again where there are several cards,
+// inFlight is how many blocks are written, or read, at once: a card is kept busy with two, and more cost only memory.
+// spare is how many more there are for unpacking ahead, and window how many more again where there are several cards,
 // so that one that stops for a moment doesn't stop the others.
 const (
 	inFlight = 3
@@ -50,16 +51,18 @@ type Job struct {
 	Known    Known
 	Cards    []Target
 	ReadBack bool // read every block back and compare it
-	Repairs  int  // how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
+	// how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
+	Repairs int
 
-	// Compare is called with the digests of the download and of the image by these algorithms when all but the first block has
-	// been written, and its error ends the job. It is for an image that comes through a pipe, which nobody could
-	// check before. It may be nil.
+	// Compare is called with the digests of the download and of the image by these algorithms when all but the first
+	// block has been written, and its error ends the job. It is for an image that comes through a pipe, which nobody
+	// could check before. It may be nil.
 	Algorithms []digest.Algorithm
 	Compare    func(download, image []digest.Digest) error
 }
 
-// Target is a card to stamp. If the device can take up a card that was gone for a moment, as a card.Hold can, it is told how to know it.
+// Target is a card to stamp. If the device can take up a card that was gone for a moment, as a card.Hold can, it is
+// told how to know it.
 type Target struct {
 	Device card.Device
 	Meter  *meter.Meter
@@ -69,7 +72,9 @@ type Target struct {
 // Outcome is what became of a card.
 type Outcome struct {
 	Result
-	Err error // a *TooSmallError, *ChangedError, *ReadBackError, one of the image or the card, or the cause of the end of the job's context
+	// a *TooSmallError, *ChangedError, *ReadBackError, one of the image or the card, or the cause of the end of the
+	// job's context
+	Err error
 }
 
 // Known is what a check has found out about the image before. The zero value is nothing.
@@ -93,13 +98,15 @@ const (
 
 // Result is what a job did, whether it succeeded or not.
 type Result struct {
-	State     State
-	Image     []digest.Digest // of the unpacked image; empty if it did not come to its end
-	Download  []digest.Digest // of the download; likewise
-	Size      int64           // of the image, bytes; so far, if it did not come to its end
-	Written   int64           // bytes written to the card, repairs and zeros not counted
-	Verified  int64           // bytes read back right
-	Displaced int64           // bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read back
+	State    State
+	Image    []digest.Digest // of the unpacked image; empty if it did not come to its end
+	Download []digest.Digest // of the download; likewise
+	Size     int64           // of the image, bytes; so far, if it did not come to its end
+	Written  int64           // bytes written to the card, repairs and zeros not counted
+	Verified int64           // bytes read back right
+	// bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read
+	// back
+	Displaced int64
 	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
 	Repaired  []layout.Extent // blocks that read back right only after they were written again
 	Bad       []layout.Extent // blocks that read back wrong to the last
@@ -147,8 +154,8 @@ func (e *ReadBackError) Error() string {
 
 func (e *ReadBackError) Unwrap() error { return e.Last }
 
-// Run does the job, and returns what became of each card, in their order; one that fails doesn't keep the others from going on. When
-// Run returns, nothing of the job runs any more, and the devices are still open.
+// Run does the job, and returns what became of each card, in their order; one that fails doesn't keep the others from
+// going on. When Run returns, nothing of the job runs any more, and the devices are still open.
 func (j Job) Run(ctx context.Context) []Outcome {
 	buffers := spare + inFlight*len(j.Cards)
 	if len(j.Cards) > 1 {
@@ -165,7 +172,10 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	var runs []*run
 	var stories sync.WaitGroup
 	for _, t := range j.Cards {
-		r := &run{job: &j, src: src, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers))}
+		r := &run{
+			job: &j, src: src, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}),
+			queue: make(chan *block, queued(len(j.Cards), buffers)),
+		}
 		r.State = Untouched
 		runs = append(runs, r)
 		stories.Go(func() { r.story(ctx) })
@@ -305,7 +315,8 @@ func (r *run) clearTables() error {
 	r.meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
 	start := time.Now()
 	r.State = Uncertain // until the card says so
-	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the rest, the card would look as it did before.
+	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the
+	// rest, the card would look as it did before.
 	for _, at := range tableSectors(r.dev) {
 		if err := r.zero(at, int64(r.dev.SectorSize())); err != nil {
 			return err
@@ -347,8 +358,8 @@ func (r *run) clearTables() error {
 	return nil
 }
 
-// recognise tells the device how to know the card again, if it can make use of that. Without a read-back it couldn't: what was on its way
-// when the card was gone may be lost.
+// recognise tells the device how to know the card again, if it can make use of that. Without a read-back it couldn't:
+// what was on its way when the card was gone may be lost.
 func (r *run) recognise(knows func(card.Device) bool) {
 	if d, ok := r.dev.(card.ReturningDevice); ok {
 		d.Recognise(knows)
@@ -416,7 +427,9 @@ func (r *run) giveUp(cause error) {
 	case r.State != NoTable:
 		r.State = Uncertain
 	}
-	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil && errors.Is(cause, fault.BadPlace) {
+	if failed := (*card.IOError)(nil); errors.As(cause, &failed) && failed.Op == "write" && err != nil && errors.Is(
+		cause, fault.BadPlace,
+	) {
 		r.err = r.stuck(failed)
 	}
 }

@@ -26,6 +26,9 @@ import (
 	"zipstamp/internal/stamp"
 )
 
+// plainBeyonds are what cards do beyond their real size, whatever the order in which they are written.
+var plainBeyonds = []practice.Beyond{practice.Wrap, practice.Drop, practice.Lazy, practice.Ends}
+
 const mib = 1 << 20
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -99,7 +102,10 @@ func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (
 	t.Helper()
 	d := r.insert(t)
 	defer d.Close()
-	job := stamp.Job{Image: r.image, Contents: r.packed, Cards: []stamp.Target{{Device: d}}, ReadBack: true, Repairs: stamp.DefaultRepairs}
+	job := stamp.Job{
+		Image: r.image, Contents: r.packed, Cards: []stamp.Target{{Device: d}}, ReadBack: true,
+		Repairs: stamp.DefaultRepairs,
+	}
 	if change != nil {
 		change(&job)
 	}
@@ -138,7 +144,9 @@ func TestStampedCardHoldsTheImage(t *testing.T) {
 			require.NoError(t, err, name)
 			require.True(t, bytes.Equal(img, r.held(t, size)), "%s, %d", name, size)
 			assert.Equal(t, stamp.Verified, result.State)
-			assert.EqualValues(t, []int64{int64(size), int64(size), int64(size)}, []int64{result.Size, result.Written, result.Verified})
+			assert.EqualValues(t, []int64{int64(size), int64(size), int64(size)}, []int64{
+				result.Size, result.Written, result.Verified,
+			})
 			assert.EqualValues(t, 16896, result.Cleared, "the old backup table")
 			data, err := os.ReadFile(r.backing)
 			require.NoError(t, err)
@@ -165,14 +173,20 @@ func TestNoCardThatLiesIsCalledGood(t *testing.T) {
 			zeros = append(zeros, [2]int{start, rapid.IntRange(start/512, size/512).Draw(rt, "to") * 512})
 		}
 		spec := practice.Spec{
-			Claimed: 32 * mib, Real: practice.Size(rapid.IntRange(2*mib/512, 32*mib/512).Draw(rt, "real sectors")) * 512,
-			Beyond: rapid.SampledFrom([]practice.Beyond{practice.Wrap, practice.Drop, practice.Lazy, practice.Ends}).Draw(rt, "beyond"),
-			Reads:  rapid.SampledFrom([]practice.Reads{practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last}).Draw(rt, "reads"),
+			Claimed: 32 * mib,
+			Real:    practice.Size(rapid.IntRange(2*mib/512, 32*mib/512).Draw(rt, "real sectors")) * 512,
+			Beyond:  rapid.SampledFrom(plainBeyonds).Draw(rt, "beyond"),
+			Reads: rapid.SampledFrom([]practice.Reads{
+				practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last,
+			}).Draw(rt, "reads"),
 		}
 		if rapid.Bool().Draw(rt, "worn") {
 			spec.Faults = []practice.Fault{{
-				Kind:   rapid.SampledFrom([]practice.FaultKind{practice.Flip, practice.Misread, practice.FailRead, practice.FailWrite}).Draw(rt, "fault"),
-				Sector: rapid.Int64Range(0, 32*mib/512-1).Draw(rt, "faulty sector"), Times: rapid.IntRange(0, 5).Draw(rt, "times"),
+				Kind: rapid.SampledFrom([]practice.FaultKind{
+					practice.Flip, practice.Misread, practice.FailRead, practice.FailWrite,
+				}).Draw(rt, "fault"),
+				Sector: rapid.Int64Range(0, 32*mib/512-1).Draw(rt, "faulty sector"),
+				Times:  rapid.IntRange(0, 5).Draw(rt, "times"),
 			}}
 		}
 		img := noise(size, uint64(size), zeros...)
@@ -205,11 +219,23 @@ func TestRealSizeIsFound(t *testing.T) {
 		want stamp.Loss
 		by   float64
 	}{
-		"wraps":           {practice.Spec{Real: 16 * mib, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 16 * mib}, 0},
-		"wraps, any size": {practice.Spec{Real: 12345 * 512, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 12345 * 512}, 0},
-		"drops, zeros":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Zeros}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
-		"keeps nothing":   {practice.Spec{Real: 512, Beyond: practice.Drop, Reads: practice.FF}, stamp.Loss{}, 0},
-		"drops, noise":    {practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Noise}, stamp.Loss{Holds: 10 * mib}, 4 * mib},
+		"wraps": {
+			practice.Spec{Real: 16 * mib, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 16 * mib}, 0,
+		},
+		"wraps, any size": {
+			practice.Spec{Real: 12345 * 512, Beyond: practice.Wrap}, stamp.Loss{Wraps: true, Holds: 12345 * 512}, 0,
+		},
+		"drops, zeros": {
+			practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Zeros},
+			stamp.Loss{Holds: 10 * mib},
+			4 * mib,
+		},
+		"keeps nothing": {practice.Spec{Real: 512, Beyond: practice.Drop, Reads: practice.FF}, stamp.Loss{}, 0},
+		"drops, noise": {
+			practice.Spec{Real: 10 * mib, Beyond: practice.Drop, Reads: practice.Noise},
+			stamp.Loss{Holds: 10 * mib},
+			4 * mib,
+		},
 	} {
 		c.spec.Claimed = 40 * mib
 		r := newRig(t, t.TempDir(), img, false, c.spec)
@@ -235,14 +261,22 @@ func TestRepairs(t *testing.T) {
 		rounds  int
 		bad     []layout.Extent
 	}{
-		"a bit stored wrong once":   {fault(practice.Flip, inBlock2, 1), 3, 1, nil},
-		"and twice":                 {fault(practice.Flip, inBlock2, 2), 3, 2, nil},
-		"a write that fails once":   {fault(practice.FailWrite, inBlock2, 1), 3, 1, nil},
-		"a read that fails once":    {fault(practice.FailRead, inBlock2, 1), 3, 1, nil},
-		"always wrong":              {fault(practice.Flip, inBlock2, 0), 3, 3, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
-		"more often than it may":    {fault(practice.Flip, inBlock2, 2), 1, 1, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
-		"no repairs wanted":         {fault(practice.Flip, inBlock2, 1), 0, 0, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}}},
-		"the last, short block":     {fault(practice.Flip, 17*mib/512-1, 0), 1, 1, []layout.Extent{{Offset: 16 * mib, Length: mib}}},
+		"a bit stored wrong once": {fault(practice.Flip, inBlock2, 1), 3, 1, nil},
+		"and twice":               {fault(practice.Flip, inBlock2, 2), 3, 2, nil},
+		"a write that fails once": {fault(practice.FailWrite, inBlock2, 1), 3, 1, nil},
+		"a read that fails once":  {fault(practice.FailRead, inBlock2, 1), 3, 1, nil},
+		"always wrong": {
+			fault(practice.Flip, inBlock2, 0), 3, 3, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}},
+		},
+		"more often than it may": {
+			fault(practice.Flip, inBlock2, 2), 1, 1, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}},
+		},
+		"no repairs wanted": {
+			fault(practice.Flip, inBlock2, 1), 0, 0, []layout.Extent{{Offset: 2 * 4 * mib, Length: 4 * mib}},
+		},
+		"the last, short block": {
+			fault(practice.Flip, 17*mib/512-1, 0), 1, 1, []layout.Extent{{Offset: 16 * mib, Length: mib}},
+		},
 		"the first block, written":  {fault(practice.Flip, 9, 2), 3, 1, nil},
 		"the first block, for good": {fault(practice.Flip, 9, 0), 2, 2, []layout.Extent{{Offset: 0, Length: 4 * mib}}},
 	} {
@@ -261,7 +295,9 @@ func TestRepairs(t *testing.T) {
 		require.Equal(t, stamp.NoTable, result.State, name)
 		r.requireNoTable(t)
 	}
-	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 24 * mib, Faults: fault(practice.FailWrite, inBlock2, 0)})
+	r := newRig(t, t.TempDir(), img, true, practice.Spec{
+		Claimed: 24 * mib, Faults: fault(practice.FailWrite, inBlock2, 0),
+	})
 	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.ReadBack = false })
 	var failed *card.IOError
 	require.ErrorAs(t, err, &failed, "without reading back, a write that fails ends it")
@@ -391,7 +427,8 @@ func TestTooSmallCard(t *testing.T) {
 func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 	img := noise(11*mib, 6)
 	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 16 * mib})
-	found, err := check.Find(r.image, "", check.Given{Digests: []digest.Digest{digest.New(digest.SHA256, make([]byte, 32))}}, check.Keys{})
+	found, err := check.Find(r.image, "",
+		check.Given{Digests: []digest.Digest{digest.New(digest.SHA256, make([]byte, 32))}}, check.Keys{})
 	require.NoError(t, err)
 	report, err := check.Run(context.Background(), r.image, "", found, nil)
 	require.NoError(t, err)

@@ -29,8 +29,8 @@ func (r *run) goesOn() bool {
 	return r.failed == nil
 }
 
-// write takes all blocks that come and writes them, several at once, but for the first, which the source keeps. It returns when the source
-// knows whether the image is what it should be.
+// write takes all blocks that come and writes them, several at once, but for the first, which the source keeps. It
+// returns when the source knows whether the image is what it should be.
 func (r *run) write(ctx context.Context) error {
 	start := time.Now()
 	r.writing.Start(start)

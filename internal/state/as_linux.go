@@ -9,8 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// As does something with the rights of the owner to files, and none of the program's own: so under sudo nothing in a person's home, a link or a setting, makes the program read,
-// replace or give away what that person couldn't. The zero owner is whoever runs the program.
+// As does something with the rights of the owner to files, and none of the program's own: so under sudo nothing in a
+// person's home, a link or a setting, makes the program read, replace or give away what that person couldn't. The zero
+// owner is whoever runs the program.
 func As(o Owner, do func() error) error {
 	if o == (Owner{}) {
 		return do()
@@ -30,7 +31,8 @@ func As(o Owner, do func() error) error {
 // become gives this thread the owner's rights to files. The Go library's own calls would give them to all threads.
 func become(o Owner) error {
 	groups := groupsOf(o)
-	if _, _, errno := unix.RawSyscall(sysSetgroups, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0); errno != 0 {
+	_, _, errno := unix.RawSyscall(sysSetgroups, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0)
+	if errno != 0 {
 		return errno
 	}
 	for _, set := range []struct {

@@ -1,4 +1,5 @@
-// Package state makes the folders in which the program keeps what it has to remember, for whom it works: under sudo, the user who called it.
+// Package state makes the folders in which the program keeps what it has to remember, for whom it works: under sudo,
+// the user who called it.
 package state
 
 import (
@@ -32,8 +33,8 @@ type Place struct {
 // Path of the folder.
 func (p Place) Path() string { return filepath.Join(p.Home, p.Folder) }
 
-// Open opens the folder, and makes it if it isn't there. No link in it leads out of Home, so that a program with more rights than the owner
-// does no harm.
+// Open opens the folder, and makes it if it isn't there. No link in it leads out of Home, so that a program with more
+// rights than the owner does no harm.
 func (p Place) Open() (*os.Root, error) {
 	root, err := os.OpenRoot(p.Home)
 	if err != nil {

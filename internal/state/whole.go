@@ -6,7 +6,8 @@ import (
 	"os"
 )
 
-// Write puts a file of the owner's into the folder, for the owner's eyes only: it is there whole, or as it was before, also after a power cut.
+// Write puts a file of the owner's into the folder, for the owner's eyes only: it is there whole, or as it was before,
+// also after a power cut.
 func (p Place) Write(name string, text []byte) error {
 	root, err := p.Open()
 	if err != nil {
@@ -31,7 +32,8 @@ type Whole struct {
 	temp string
 }
 
-// Begin makes the file temp in an open folder, for its owner's eyes only. It must not be there: then the error is fs.ErrExist.
+// Begin makes the file temp in an open folder, for its owner's eyes only. It must not be there: then the error is
+// fs.ErrExist.
 func Begin(root *os.Root, temp string, owner Owner) (*Whole, error) {
 	f, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -59,7 +61,8 @@ func (w *Whole) Discard() {
 	_ = w.root.Remove(w.temp) // nothing is lost if it stays
 }
 
-// Keep fills the file with a text and gives it its name, in place of what has that name. After an error all is as it was, and the file is given up.
+// Keep fills the file with a text and gives it its name, in place of what has that name. After an error all is as it
+// was, and the file is given up.
 func (w *Whole) Keep(name string, text []byte) error {
 	err := w.fill(text)
 	if err = errors.Join(err, w.Close()); err == nil {

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestFilesAreThereWholeOrAsBefore covers what a run that was killed left, a disk that is full, and a name that can't be given.
+// TestFilesAreThereWholeOrAsBefore covers what a run that was killed left, a disk that is full, and a name that can't
+// be given.
 func TestFilesAreThereWholeOrAsBefore(t *testing.T) {
 	p := Place{Home: t.TempDir(), Folder: "tests"}
 	path := filepath.Join(p.Path(), "a.json")

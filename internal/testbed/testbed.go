@@ -4,6 +4,7 @@ package testbed
 import (
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -18,7 +19,8 @@ import (
 func Loop(t *testing.T, file string, options ...string) string {
 	t.Helper()
 	NeedRoot(t)
-	out, err := exec.Command("losetup", append(append([]string{"--direct-io=on", "--show", "-f"}, options...), file)...).CombinedOutput()
+	args := slices.Concat([]string{"--direct-io=on", "--show", "-f"}, options, []string{file})
+	out, err := exec.Command("losetup", args...).CombinedOutput()
 	if err != nil {
 		Missing(t, "no loop device can be had: "+string(out))
 	}
@@ -65,7 +67,8 @@ func Sparse(t *testing.T, path string, size int64) string {
 	return path
 }
 
-// Trials is how many random trials a test does: few, or as many as the variable ZIPSTAMP_TRIALS says, for the long ones.
+// Trials is how many random trials a test does: few, or as many as the variable ZIPSTAMP_TRIALS says, for the long
+// ones.
 func Trials(few int) int {
 	if n, err := strconv.Atoi(os.Getenv("ZIPSTAMP_TRIALS")); err == nil && n > 0 {
 		return n
@@ -73,8 +76,9 @@ func Trials(few int) int {
 	return few
 }
 
-// Seed is where the chance of random trials starts: that of the variable ZIPSTAMP_SEED, or another one each time, which the log tells. The few trials of a short run are the same each
-// time, so that a change that breaks something is told from a card that nobody has tried yet.
+// Seed is where the chance of random trials starts: that of the variable ZIPSTAMP_SEED, or another one each time, which
+// the log tells. The few trials of a short run are the same each time, so that a change that breaks something is told
+// from a card that nobody has tried yet.
 func Seed(t testing.TB) uint64 {
 	t.Helper()
 	seed, err := strconv.ParseUint(os.Getenv("ZIPSTAMP_SEED"), 10, 64)

@@ -14,8 +14,8 @@ import (
 // keptEnding is that of the files in a folder of kept keys; each holds one.
 const keptEnding = ".key"
 
-// Kept reads the keys in a folder. A folder that isn't there has none. A file that can't be read as a key is an error: a key that
-// silently isn't used any more would be worse.
+// Kept reads the keys in a folder. A folder that isn't there has none. A file that can't be read as a key is an error:
+// a key that silently isn't used any more would be worse.
 func Kept(folder string) (Ring, error) {
 	entries, err := os.ReadDir(folder)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -41,8 +41,8 @@ func Kept(folder string) (Ring, error) {
 	return ring, nil
 }
 
-// Keep puts a key, of which text is the file, into a folder, which it makes if need be. A key that was there before is replaced, as after
-// its owner has renewed it.
+// Keep puts a key, of which text is the file, into a folder, which it makes if need be. A key that was there before is
+// replaced, as after its owner has renewed it.
 func Keep(folder state.Place, k Key, text []byte) (path string, err error) {
 	path = keptPath(folder.Path(), k)
 	return path, folder.Write(filepath.Base(path), text)

@@ -33,7 +33,12 @@ func readMinisign(text []byte) ([]Key, error) {
 	if first, _, found := strings.Cut(string(trimmed), "\n"); found {
 		comment = strings.TrimSpace(strings.TrimPrefix(first, minisignComment))
 	}
-	return []Key{{Format: Minisign, ID: fmt.Sprintf("%016X", public.ID()), Fingerprint: base64Of(public), Owner: comment, own: public}}, nil
+	return []Key{
+		{
+			Format: Minisign, ID: fmt.Sprintf("%016X", public.ID()), Fingerprint: base64Of(public), Owner: comment,
+			own: public,
+		},
+	}, nil
 }
 
 // base64Of is the key as it is published.
@@ -48,7 +53,9 @@ func (r Ring) minisign(text []byte, signed io.Reader) ([]Signature, error) {
 	if err := sig.UnmarshalText(text); err != nil {
 		return nil, ErrNoSignature
 	}
-	s := Signature{Format: Minisign, KeyID: fmt.Sprintf("%016X", sig.KeyID), Status: Unknown, Made: madeBy(sig.TrustedComment)}
+	s := Signature{
+		Format: Minisign, KeyID: fmt.Sprintf("%016X", sig.KeyID), Status: Unknown, Made: madeBy(sig.TrustedComment),
+	}
 	var verify func(minisign.PublicKey) bool // of what is signed, which can be read only once
 	for i := range r {
 		public, is := r[i].own.(minisign.PublicKey)
@@ -71,7 +78,8 @@ func (r Ring) minisign(text []byte, signed io.Reader) ([]Signature, error) {
 	return []Signature{s}, nil
 }
 
-// verifierOf reads what is signed, and checks the signature of either form by one key after the other: of the BLAKE2b digest of the file, or of the file itself.
+// verifierOf reads what is signed, and checks the signature of either form by one key after the other: of the BLAKE2b
+// digest of the file, or of the file itself.
 func verifierOf(sig minisign.Signature, text []byte, signed io.Reader) (func(minisign.PublicKey) bool, error) {
 	if sig.Algorithm == minisign.HashEdDSA {
 		r := minisign.NewReader(signed)
@@ -85,7 +93,10 @@ func verifierOf(sig minisign.Signature, text []byte, signed io.Reader) (func(min
 		return nil, err
 	}
 	if len(all) > legacyMax {
-		return nil, fmt.Errorf("the minisign signature is of the old form, which can't be checked for files larger than %d MiB", legacyMax>>20)
+		return nil, fmt.Errorf(
+			"the minisign signature is of the old form, which can't be checked for files larger than %d MiB",
+			legacyMax>>20,
+		)
 	}
 	return func(public minisign.PublicKey) bool { return minisign.Verify(public, all, text) }, nil
 }

@@ -48,8 +48,8 @@ func readOpenPGP(text []byte) ([]Key, error) {
 			return nil, errors.New("holds a secret key; export the public one, and give that")
 		}
 		keys = append(keys, Key{
-			Format: OpenPGP, ID: fmt.Sprintf("%016X", e.PrimaryKey.KeyId), Fingerprint: fmt.Sprintf("%X", e.PrimaryKey.Fingerprint),
-			Owner: owner(e), own: e,
+			Format: OpenPGP, ID: fmt.Sprintf("%016X", e.PrimaryKey.KeyId),
+			Fingerprint: fmt.Sprintf("%X", e.PrimaryKey.Fingerprint), Owner: owner(e), own: e,
 		})
 	}
 	return keys, nil
@@ -110,7 +110,9 @@ func (r Ring) verify(signed, body io.Reader) ([]Signature, error) {
 	var unsupported pgperrors.UnsupportedError
 	switch {
 	case errors.As(err, &unsupported):
-		return []Signature{{Format: OpenPGP, Status: Refused, Why: "it is of a kind that is not known here: " + string(unsupported)}}, nil
+		return []Signature{
+			{Format: OpenPGP, Status: Refused, Why: "it is of a kind that is not known here: " + string(unsupported)},
+		}, nil
 	case err != nil:
 		return nil, ErrNoSignature
 	}
@@ -138,7 +140,10 @@ func judge(c *openpgp.SignatureCandidate) (Status, string) {
 	now := time.Now()
 	e := c.SignedByEntity
 	if made := madeLater(c, now); !made.IsZero() {
-		return Refused, fmt.Sprintf("by the clock of this computer it was made in the future, on %s: set the date, if it is wrong", made.UTC().Format("2 January 2006"))
+		return Refused, fmt.Sprintf(
+			"by the clock of this computer it was made in the future, on %s: set the date, if it is wrong",
+			made.UTC().Format("2 January 2006"),
+		)
 	}
 	var wrong pgperrors.SignatureError
 	switch err := c.SignatureError; {
@@ -174,7 +179,8 @@ func judge(c *openpgp.SignatureCandidate) (Status, string) {
 // slack is how much clocks may differ.
 const slack = 10 * time.Minute
 
-// madeLater is when the signature or its key was made, if that is still to come: more often it is this computer's date that is wrong.
+// madeLater is when the signature or its key was made, if that is still to come: more often it is this computer's date
+// that is wrong.
 func madeLater(c *openpgp.SignatureCandidate, now time.Time) (made time.Time) {
 	if s := c.CorrespondingSig; s != nil && s.CreationTime.After(now.Add(slack)) {
 		return s.CreationTime
@@ -185,8 +191,8 @@ func madeLater(c *openpgp.SignatureCandidate, now time.Time) (made time.Time) {
 	return made
 }
 
-// ClearSigned checks a clear-signed message (RFC 9580 section 7), and returns the text that is signed: what stands before or
-// after it is not. ErrNoSignature says that text is no such message.
+// ClearSigned checks a clear-signed message (RFC 9580 section 7), and returns the text that is signed: what stands
+// before or after it is not. ErrNoSignature says that text is no such message.
 func (r Ring) ClearSigned(path string, text []byte) (signed []byte, found []Signature, err error) {
 	block, _ := clearsign.Decode(text)
 	switch {

@@ -1,5 +1,5 @@
-// Package trust checks who published something: signatures by OpenPGP (RFC 9580) and minisign, detached or clear-signed, made by
-// keys that the user keeps or names. A signature by a key that isn't known says nothing.
+// Package trust checks who published something: signatures by OpenPGP (RFC 9580) and minisign, detached or
+// clear-signed, made by keys that the user keeps or names. A signature by a key that isn't known says nothing.
 package trust
 
 import (
@@ -26,8 +26,8 @@ const (
 // Status is how a signature was found.
 type Status string
 
-// The statuses. A signature is refused if it is right as such, but not to be relied on: its key has expired or was revoked, is
-// not meant for signing, or the digest that was signed can be forged.
+// The statuses. A signature is refused if it is right as such, but not to be relied on: its key has expired or was
+// revoked, is not meant for signing, or the digest that was signed can be forged.
 const (
 	Good    Status = "good"
 	Unknown Status = "key not known"
@@ -71,8 +71,8 @@ func Beside(path string) []string {
 // ErrNoSignature says that a file holds none.
 var ErrNoSignature = errors.New("holds no signature")
 
-// Detached checks the signatures in the file at path against what signed reads. A file that holds none, as a key may have the same
-// ending, gives ErrNoSignature. Other errors are those of reading.
+// Detached checks the signatures in the file at path against what signed reads. A file that holds none, as a key may
+// have the same ending, gives ErrNoSignature. Other errors are those of reading.
 func (r Ring) Detached(of string, signed io.Reader, path string) ([]Signature, error) {
 	text, err := state.ReadFile(path, maxSignature)
 	if err != nil {
@@ -142,7 +142,8 @@ func ReadKeyFile(path string) ([]Key, error) {
 // Distinct is the ring without keys that are in it already.
 func (r Ring) Distinct() (out Ring) {
 	for _, k := range r {
-		if !slices.ContainsFunc(out, func(o Key) bool { return o.Format == k.Format && o.Fingerprint == k.Fingerprint }) {
+		same := func(o Key) bool { return o.Format == k.Format && o.Fingerprint == k.Fingerprint }
+		if !slices.ContainsFunc(out, same) {
 			out = append(out, k)
 		}
 	}
@@ -153,7 +154,8 @@ func (r Ring) Distinct() (out Ring) {
 func (r Ring) ByID(text string) []Key {
 	text = plainHex(text)
 	return slices.DeleteFunc(slices.Clone(r), func(k Key) bool {
-		return len(text) < 8 || !bytes.HasSuffix([]byte(plainHex(k.Fingerprint)), []byte(text)) && plainHex(k.ID) != text && !bytes.HasSuffix([]byte(plainHex(k.ID)), []byte(text))
+		return len(text) < 8 || !bytes.HasSuffix([]byte(plainHex(k.Fingerprint)), []byte(text)) &&
+			plainHex(k.ID) != text && !bytes.HasSuffix([]byte(plainHex(k.ID)), []byte(text))
 	})
 }
 

@@ -57,7 +57,9 @@ func (s *signer) read(name string) []byte {
 // sh runs commands; gpg is one that asks nothing.
 func (s *signer) sh(commands string) {
 	s.t.Helper()
-	cmd := exec.Command("sh", "-ec", `gpg() { command gpg --homedir . --batch --yes --quiet --no-tty --pinentry-mode loopback --passphrase '' "$@"; }; `+commands)
+	cmd := exec.Command("sh", "-ec",
+		`gpg() { command gpg --homedir . --batch --yes --quiet --no-tty --pinentry-mode loopback --passphrase '' "$@"; }
+		`+commands)
 	cmd.Dir = s.dir
 	out, err := cmd.CombinedOutput()
 	require.NoError(s.t, err, "%s", out)
@@ -85,11 +87,14 @@ func TestSignaturesOfTheReferencePrograms(t *testing.T) {
 	s := newSigner(t)
 	s.sh(`gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never
 		gpg --export --armor > club.asc; gpg --export > club.bin
-		gpg --detach-sign --armor -o SUMS.asc SUMS; gpg --detach-sign -o SUMS.sig SUMS; gpg --clear-sign -o SUMS.clear SUMS
+		gpg --detach-sign --armor -o SUMS.asc SUMS; gpg --detach-sign -o SUMS.sig SUMS
+		gpg --clear-sign -o SUMS.clear SUMS
 		gpg --digest-algo SHA1 --allow-weak-digest-algos --detach-sign -o SUMS.sha1 SUMS
 		gpg --quick-gen-key 'Somebody <else@saltmarsh.example>' rsa2048 sign never
-		gpg -u Somebody --detach-sign -o SUMS.other SUMS; cat SUMS.other SUMS.sig > SUMS.both; gpg --export Somebody > other.bin
-		minisign -GW -p mini.pub -s mini.key -c 'the club' >/dev/null; minisign -S -s mini.key -m SUMS -x SUMS.minisig; minisign -S -l -s mini.key -m SUMS -x SUMS.legacy`)
+		gpg -u Somebody --detach-sign -o SUMS.other SUMS; cat SUMS.other SUMS.sig > SUMS.both
+		gpg --export Somebody > other.bin
+		minisign -GW -p mini.pub -s mini.key -c 'the club' >/dev/null; minisign -S -s mini.key -m SUMS -x SUMS.minisig
+		minisign -S -l -s mini.key -m SUMS -x SUMS.legacy`)
 	for _, keys := range []string{"club.asc", "club.bin"} {
 		club := s.keys(keys)
 		require.Len(t, club, 1)
@@ -114,15 +119,18 @@ func TestSignaturesOfTheReferencePrograms(t *testing.T) {
 	text, found, err := club.ClearSigned("SUMS.clear", append([]byte("0000  not signed\n"), s.read("SUMS.clear")...))
 	require.NoError(t, err)
 	assert.Equal(t, Good, found[0].Status, found[0].Why)
-	assert.Equal(t, strings.TrimSuffix(sums, "\n"), string(text), "only what is signed, without the dashes that were put in")
-	_, found, err = club.ClearSigned("SUMS.clear", bytes.Replace(s.read("SUMS.clear"), []byte("d41d"), []byte("d41e"), 1))
+	assert.Equal(t, strings.TrimSuffix(sums, "\n"), string(text),
+		"only what is signed, without the dashes that were put in")
+	_, found, err = club.ClearSigned("SUMS.clear",
+		bytes.Replace(s.read("SUMS.clear"), []byte("d41d"), []byte("d41e"), 1))
 	require.NoError(t, err)
 	assert.Equal(t, Bad, found[0].Status)
 	_, _, err = club.ClearSigned("SUMS", s.read("SUMS"))
 	assert.ErrorIs(t, err, ErrNoSignature)
 
 	mini := s.keys("mini.pub")
-	assert.Contains(t, mini[0].Owner, strings.TrimLeft(mini[0].ID, "0"), "the reference writes an ID without the zeros that it begins with")
+	assert.Contains(t, mini[0].Owner, strings.TrimLeft(mini[0].ID, "0"),
+		"the reference writes an ID without the zeros that it begins with")
 	for _, file := range []string{"SUMS.minisig", "SUMS.legacy"} {
 		found := s.detached(mini, file)
 		assert.Equal(t, Good, found[0].Status, file)
@@ -142,9 +150,13 @@ func TestSignaturesOfTheReferencePrograms(t *testing.T) {
 func TestKeysThatMustNotBeReliedOn(t *testing.T) {
 	s := newSigner(t)
 	s.sh(`gpg --faked-system-time 20240101T000000! --quick-gen-key 'Expired <a@saltmarsh.example>' ed25519 sign 30d
-		gpg --faked-system-time 20240102T000000! -u Expired --detach-sign -o SUMS.expired SUMS; gpg --export Expired > expired.bin
-		gpg --quick-gen-key 'Revoked <b@saltmarsh.example>' ed25519 sign never; gpg -u Revoked --detach-sign -o SUMS.revoked SUMS
-		sed 's/^:---/---/' openpgp-revocs.d/$(gpg --list-keys --with-colons Revoked | awk -F: '/^fpr/{print $10}').rev > rev.asc; gpg --import rev.asc; gpg --export Revoked > revoked.bin
+		gpg --faked-system-time 20240102T000000! -u Expired --detach-sign -o SUMS.expired SUMS
+		gpg --export Expired > expired.bin
+		gpg --quick-gen-key 'Revoked <b@saltmarsh.example>' ed25519 sign never
+		gpg -u Revoked --detach-sign -o SUMS.revoked SUMS
+		revoked=$(gpg --list-keys --with-colons Revoked | awk -F: '/^fpr/{print $10}')
+		sed 's/^:---/---/' openpgp-revocs.d/$revoked.rev > rev.asc
+		gpg --import rev.asc; gpg --export Revoked > revoked.bin
 		gpg --export-secret-keys Revoked > secret.bin`)
 	for name, why := range map[string]string{"expired": "its key has expired", "revoked": "its key was revoked"} {
 		found := s.detached(s.keys(name+".bin"), "SUMS."+name)
@@ -159,7 +171,9 @@ func TestKeysThatMustNotBeReliedOn(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoSignature)
 
 	// a key that its owner says is for encryption only
-	e, err := openpgp.NewEntity("Wrong Purpose", "", "c@saltmarsh.example", &packet.Config{Algorithm: packet.PubKeyAlgoRSA, RSABits: 2048, DefaultHash: crypto.SHA256})
+	e, err := openpgp.NewEntity("Wrong Purpose", "", "c@saltmarsh.example", &packet.Config{
+		Algorithm: packet.PubKeyAlgoRSA, RSABits: 2048, DefaultHash: crypto.SHA256,
+	})
 	require.NoError(t, err)
 	var sig, key bytes.Buffer
 	require.NoError(t, openpgp.DetachSign(&sig, []*openpgp.Entity{e}, bytes.NewReader(s.read("SUMS")), nil))
@@ -181,7 +195,8 @@ func TestKeysThatMustNotBeReliedOn(t *testing.T) {
 	assert.Equal(t, "its key is not one for signing", found[0].Why)
 }
 
-// TestKeyThatIsNamedTwice has a signature read what it is of once for all keys: the second pass over a stream has nothing left, and would be of an empty file.
+// TestKeyThatIsNamedTwice has a signature read what it is of once for all keys: the second pass over a stream has
+// nothing left, and would be of an empty file.
 func TestKeyThatIsNamedTwice(t *testing.T) {
 	s := newSigner(t)
 	s.sh(`echo | minisign -G -f -W -p a.pub -s a.key >/dev/null
@@ -191,17 +206,21 @@ func TestKeyThatIsNamedTwice(t *testing.T) {
 	for _, file := range []string{"good.minisig", "old.minisig"} {
 		assert.Equal(t, Good, s.detached(twice, file)[0].Status, file)
 	}
-	assert.Equal(t, Bad, s.detached(twice, "empty.minisig")[0].Status, "the signature of an empty file is none of another")
+	assert.Equal(t, Bad, s.detached(twice, "empty.minisig")[0].Status,
+		"the signature of an empty file is none of another")
 	assert.Len(t, twice.Distinct(), 1)
 }
 
 // TestSignatureOfTheFuture is met by boards and computers without a clock.
 func TestSignatureOfTheFuture(t *testing.T) {
 	s := newSigner(t)
-	s.sh(`gpg --faked-system-time 20991231T000000! --quick-gen-key 'Saltmarsh <tides@saltmarsh.example>' ed25519 sign never
+	s.sh(`
+		gpg --faked-system-time 20991231T000000! \
+			--quick-gen-key 'Saltmarsh <tides@saltmarsh.example>' ed25519 sign never
 		gpg --faked-system-time 20991231T000000! --detach-sign -o future.sig SUMS; gpg --export > future.gpg
 		gpg --quick-gen-key 'Brindle <boards@saltmarsh.example>' ed25519 sign never
-		gpg --faked-system-time 20991231T000000! -u Brindle --detach-sign -o later.sig SUMS; gpg --export Brindle > now.gpg`)
+		gpg --faked-system-time 20991231T000000! -u Brindle --detach-sign -o later.sig SUMS
+		gpg --export Brindle > now.gpg`)
 	for sig, key := range map[string]string{"future.sig": "future.gpg", "later.sig": "now.gpg"} {
 		found := s.detached(s.keys(key), sig)
 		require.NotEmpty(t, found, sig)
@@ -212,14 +231,16 @@ func TestSignatureOfTheFuture(t *testing.T) {
 
 func TestKeptKeys(t *testing.T) {
 	s := newSigner(t)
-	s.sh(`gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never; gpg --export --armor > club.asc
+	s.sh(`gpg --quick-gen-key 'Saltmarsh Watchers <keys@saltmarsh.example>' ed25519 sign never
+		gpg --export --armor > club.asc
 		minisign -GW -p mini.pub -s mini.key >/dev/null`)
 	folder := s.path("a/keys")
 	none, err := Kept(folder)
 	require.NoError(t, err)
 	assert.Empty(t, none)
 	for _, file := range []string{"club.asc", "mini.pub", "club.asc"} {
-		_, err := Keep(state.Place{Home: filepath.Dir(filepath.Dir(folder)), Folder: "a/keys"}, s.keys(file)[0], s.read(file))
+		_, err := Keep(state.Place{Home: filepath.Dir(filepath.Dir(folder)), Folder: "a/keys"}, s.keys(file)[0],
+			s.read(file))
 		require.NoError(t, err)
 	}
 	kept, err := Kept(folder)

@@ -22,7 +22,8 @@ func BlankSentence(name string, b *receipt.Blank, err error) string {
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("%s is not ready for use: it was interrupted, and has no partition table.", name)
 	case errors.As(err, &wrong):
-		return fmt.Sprintf("%s is not ready for use: what was written at %s does not read back as it was written. Test it: zipstamp gauge whole", name, Bytes(wrong.Offset))
+		return fmt.Sprintf("%s is not ready for use: what was written at %s does not read back as it was written. "+
+			"Test it: zipstamp gauge whole", name, Bytes(wrong.Offset))
 	}
 	return fmt.Sprintf("%s is not ready for use: %s.", name, gaugeFailure(name, err))
 }

@@ -29,7 +29,9 @@ func (v *Screen) ShowPlan(p Plan) {
 	for _, l := range p.Cards {
 		names = append(names, word(l.Card.Name))
 	}
-	a := &answer{style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", listed(names, len(names)))}
+	a := &answer{
+		style: strong, sentence: fmt.Sprintf("All that is on %s will be overwritten:", listed(names, len(names))),
+	}
 	if p.Keeps {
 		a.sentence = fmt.Sprintf("%s will be tested:", listed(names, len(names)))
 	}
@@ -116,11 +118,14 @@ func publishedFact(p check.Published) string {
 	}
 	var facts []string
 	for _, d := range p.Digests {
-		facts = append(facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, word(d.Source())))
+		facts = append(
+			facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, word(d.Source())),
+		)
 	}
 	for _, s := range p.Signatures {
 		if s.Key != nil {
-			facts = append(facts, fmt.Sprintf("signature of %s: %s (%s)", FileName(s.Of), word(string(s.Status)), word(s.Key.Owner)))
+			facts = append(facts, fmt.Sprintf("signature of %s: %s (%s)", FileName(s.Of), word(string(s.Status)),
+				word(s.Key.Owner)))
 		}
 	}
 	for _, file := range p.Signed {
@@ -139,10 +144,12 @@ func planNotes(p Plan) []string {
 		m, w := l.Card.InUse()
 		mounts, swaps = mounts+len(m), swaps+len(w)
 		if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > l.Card.Size {
-			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.", word(l.Card.Name), Bytes(least.Bytes)))
+			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.",
+				word(l.Card.Name), Bytes(least.Bytes)))
 		}
 		if len(l.Card.Reasons(card.Consent{Asked: true})) > 0 {
-			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.", word(l.Card.Name)))
+			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.",
+				word(l.Card.Name)))
 		}
 	}
 	if mounts > 0 {
@@ -152,16 +159,24 @@ func planNotes(p Plan) []string {
 		notes = append(notes, "Swap will be turned off first; the computer must do without it.")
 	}
 	if p.Unsure {
-		notes = append(notes, "The image starts with neither a partition table nor a file system known here; see that it is the right file.")
+		notes = append(
+			notes,
+			"The image starts with neither a partition table nor a file system known here; see that it is the right "+
+				"file.",
+		)
 	}
 	if p.Image != nil && p.Published.Nothing() {
-		notes = append(notes, "No published digest was given or found beside the image, so nothing shows that it is the one that was published.")
+		notes = append(
+			notes,
+			"No published digest was given or found beside the image, so nothing shows that it is the one that was "+
+				"published.",
+		)
 	}
 	return notes
 }
 
-// Confirm asks for the cards' short names to be typed in, with spaces between them. It returns false for any other answer, and
-// the cause of ctx's end if that comes first.
+// Confirm asks for the cards' short names to be typed in, with spaces between them. It returns false for any other
+// answer, and the cause of ctx's end if that comes first.
 func (v *Screen) Confirm(ctx context.Context, names string) (bool, error) {
 	what := "the card as it is"
 	if strings.Contains(names, " ") {
@@ -221,7 +236,8 @@ func (v *Screen) Made(path string, claimed, real int64) {
 
 // Step shows a command of the demo before it is run.
 func (v *Screen) Step(n int, why string, command []string) {
-	fmt.Fprintf(v.Out, "\n%s\n%s\n", fold(fmt.Sprintf("%d. %s", n, why), v.width, "   "), strong.Render("$ "+shell.Command(command...)))
+	fmt.Fprintf(v.Out, "\n%s\n%s\n", fold(fmt.Sprintf("%d. %s", n, why), v.width, "   "),
+		strong.Render("$ "+shell.Command(command...)))
 }
 
 // StepStatus shows how a command of the demo ended.

@@ -118,9 +118,11 @@ func cardsSentence(cards []Listed) string {
 	case locked == 0:
 		return fmt.Sprintf("Found %s.", Count(may, "writable card"))
 	case may == 0:
-		return fmt.Sprintf("Found no writable card, but %s that %s write-protected.", Count(locked, "card"), map[bool]string{true: "is", false: "are"}[locked == 1])
+		return fmt.Sprintf("Found no writable card, but %s that %s write-protected.", Count(locked, "card"),
+			map[bool]string{true: "is", false: "are"}[locked == 1])
 	default:
-		return fmt.Sprintf("Found %s; %s write-protected.", Count(may, "writable card"), map[bool]string{true: "another one is", false: fmt.Sprintf("%d more are", locked)}[locked == 1])
+		return fmt.Sprintf("Found %s; %s write-protected.", Count(may, "writable card"),
+			map[bool]string{true: "another one is", false: fmt.Sprintf("%d more are", locked)}[locked == 1])
 	}
 }
 
@@ -182,7 +184,8 @@ func Finding(doc receipt.Document) string {
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpace):
 		return "free space good"
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots) && part:
-		return fmt.Sprintf("no sign of a counterfeit in %s of the first %s", Count(int64(g.Tried), "place"), Bytes(g.Tested))
+		return fmt.Sprintf("no sign of a counterfeit in %s of the first %s", Count(int64(g.Tried), "place"),
+			Bytes(g.Tested))
 	case gauge.Verdict(g.Verdict) == gauge.Holds && g.Method == string(gauge.BySpots):
 		return "no sign of a counterfeit in " + Count(int64(g.Tried), "place")
 	case gauge.Verdict(g.Verdict) == gauge.Holds && part:
@@ -230,7 +233,8 @@ func registersLine(d *disks.Disk) string {
 	if made := d.SD.CID.Made(); made != "" {
 		facts = append(facts, "made in "+made)
 	}
-	facts = append(facts, fmt.Sprintf("maker 0x%02x %s, revision %s", d.SD.CID.Maker, word(d.SD.CID.OEM), word(d.SD.CID.Revision)))
+	facts = append(facts, fmt.Sprintf("maker 0x%02x %s, revision %s", d.SD.CID.Maker, word(d.SD.CID.OEM),
+		word(d.SD.CID.Revision)))
 	if d.SD.CSD.Family != "" {
 		facts = append(facts, word(d.SD.CSD.Family))
 	}
@@ -316,7 +320,8 @@ func (v *Screen) Waiting(n int) {
 		v.Say("Put the card in now; one that is in already can be pulled out and put in again. Ctrl-C stops.")
 		return
 	}
-	v.Say(fmt.Sprintf("Put %d cards in now, one after the other; those that are in already can be pulled out and put in again. Ctrl-C stops.", n))
+	v.Say(fmt.Sprintf("Put %d cards in now, one after the other; those that are in already can be pulled out and put "+
+		"in again. Ctrl-C stops.", n))
 }
 
 // Arrived says that a card was put in.

@@ -55,7 +55,8 @@ func matched(a *answer, name string, r check.Report) {
 	}
 	if r.SignedBy() == nil && r.OnlyForgeable() {
 		a.style = caution
-		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same digest can be made.", best(r).Algorithm)
+		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same "+
+			"digest can be made.", best(r).Algorithm)
 	}
 }
 
@@ -137,9 +138,11 @@ func signatureFacts(a *answer, r check.Report) {
 		a.add("signature", "%s", fact)
 	}
 	for _, u := range r.Unsigned {
-		a.note("%s has lines outside of what is signed (%s). Anybody can have added them; they are not used.", FileName(u.File), lineNumbers(u.Lines))
+		a.note("%s has lines outside of what is signed (%s). Anybody can have added them; they are not used.",
+			FileName(u.File), lineNumbers(u.Lines))
 	}
-	if r.BadSignature() == nil && r.SignedBy() == nil && slices.ContainsFunc(r.Signatures, func(s trust.Signature) bool { return s.Status == trust.Unknown }) {
+	if r.BadSignature() == nil && r.SignedBy() == nil && slices.ContainsFunc(r.Signatures,
+		func(s trust.Signature) bool { return s.Status == trust.Unknown }) {
 		a.note("To rely on the signature, get the publisher's key from a place that you trust: zipstamp keys add FILE")
 	}
 }
@@ -178,7 +181,8 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
-	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s", word(shell.File(r.Path)))
+	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s",
+		word(shell.File(r.Path)))
 }
 
 func broken(a *answer, name string, r check.Report) {
@@ -193,7 +197,8 @@ func broken(a *answer, name string, r check.Report) {
 	case errors.As(r.Damage, &unusable):
 		a.sentence = fmt.Sprintf("%s %s.", name, word(unusableClause(unusable)))
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
-		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name, Count(damage.Trailing, "byte"))
+		a.sentence = fmt.Sprintf("%s has %s behind its end that do not belong to it.", name,
+			Count(damage.Trailing, "byte"))
 	case errors.As(r.Damage, &damage) && damage.Truncated, r.Shortfall > 0:
 		a.sentence = name + " is cut short: the download was not complete."
 	default:
@@ -256,7 +261,8 @@ func mismatched(a *answer, name string, r check.Report) {
 	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.Other.Kind == "":
 		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
 	case r.Uncompared() != nil && r.BadSignature() == nil:
-		a.note("The published digest is not that of the file as downloaded. It may be that of the image in it, which could not be computed.")
+		a.note("The published digest is not that of the file as downloaded. It may be that of the image in it, which " +
+			"could not be computed.")
 		if unusable := (*image.UnusableError)(nil); errors.As(r.Damage, &unusable) {
 			a.note("Next: %s.", word(unusableNext(unusable)))
 		}
@@ -267,7 +273,8 @@ func mismatched(a *answer, name string, r check.Report) {
 	case len(r.Wrong) == 0:
 		a.note("See that the key is the publisher's, and that the signature lies beside the sums file or the image.")
 	default:
-		a.note("If the file is right, name the sums file or the digest that is meant for it: --sums FILE or --digest DIGEST.")
+		a.note("If the file is right, name the sums file or the digest that is meant for it: --sums FILE or --digest " +
+			"DIGEST.")
 	}
 }
 
@@ -277,7 +284,8 @@ func uncomparedClause(r check.Report) string {
 	var choice *image.ChoiceError
 	switch {
 	case errors.As(r.Damage, &choice):
-		return fmt.Sprintf("it holds %s, and the digest may be of one of them", Count(int64(len(choice.Members)), "image"))
+		return fmt.Sprintf("it holds %s, and the digest may be of one of them",
+			Count(int64(len(choice.Members)), "image"))
 	case errors.As(r.Damage, &unusable):
 		return "it " + word(unusableClause(unusable))
 	}
@@ -319,7 +327,11 @@ func named(file string) string {
 
 func belongs(a *answer, other *digest.Entry, sums string) {
 	if other != nil {
-		a.add("but", "its digest is the one of %s (%s, line %d): this is that file under another name, or the wrong download", word(other.File), word(sums), other.Line)
+		a.add(
+			"but",
+			"its digest is the one of %s (%s, line %d): this is that file under another name, or the wrong download",
+			word(other.File), word(sums), other.Line,
+		)
 	}
 }
 
@@ -335,11 +347,16 @@ func diagnosis(a *answer, r check.Report) {
 	case errors.As(r.Damage, &damage) && damage.Truncated && damage.Total.Bytes > damage.At:
 		a.add("damage", "cut short: %s by its own account, so the download was not complete", ofTotal(damage))
 	case errors.As(r.Damage, &damage) && damage.Truncated:
-		a.add("damage", "cut short: the file ends at byte %s, before its %s packing does, so the download was not complete", place(damage.At), damage.Packing)
+		a.add(
+			"damage",
+			"cut short: the file ends at byte %s, before its %s packing does, so the download was not complete",
+			place(damage.At), damage.Packing,
+		)
 	case errors.As(r.Damage, &damage) && damage.Trailing > 0:
 		a.add("damage", "its %s packing ends at byte %s, and %v", damage.Packing, place(damage.At), damage.Err)
 	case errors.As(r.Damage, &damage):
-		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At), Count(damage.Unpacked, "byte"), word(damage.Err.Error()))
+		a.add("damage", "damaged near byte %s, after %s of the image (%v)", place(damage.At),
+			Count(damage.Unpacked, "byte"), word(damage.Err.Error()))
 	case errors.As(r.Damage, &unusable):
 		a.add("contents", "%s", word(unusableClause(unusable)))
 	case r.Damage != nil:
@@ -415,7 +432,8 @@ func (a *answer) marked(hex, want string) string {
 		return strings.Join(lines, "\n")
 	}
 	column := at % (groupDigits * a.groups)
-	mark := strings.Repeat("\u00a0", column+column/groupDigits) + fmt.Sprintf("^ digit %d is the first that differs", at+1)
+	mark := strings.Repeat("\u00a0", column+column/groupDigits) + fmt.Sprintf("^ digit %d is the first that differs",
+		at+1)
 	return strings.Join(slices.Insert(lines, row+1, mark), "\n")
 }
 
@@ -426,7 +444,8 @@ func (v *Screen) CheckLine(path string, r check.Report, err error) {
 	case err != nil:
 		text = ProblemSentence(err)
 	case r.SignedBy() != nil && r.Outcome() == check.Matched:
-		mark, style, text = "signed", good, fmt.Sprintf("%s: as published, signed by %s", word(path), word(r.SignedBy().Key.Owner))
+		mark, style, text = "signed", good, fmt.Sprintf("%s: as published, signed by %s", word(path),
+			word(r.SignedBy().Key.Owner))
 	case r.Outcome() == check.Matched:
 		mark, style, text = "good", good, CheckSentence(r)
 	case r.Outcome() == check.NothingPublished:
@@ -444,7 +463,8 @@ func (v *Screen) CheckLine(path string, r check.Report, err error) {
 
 // SummarySentence sums up the check of several images.
 func SummarySentence(checked, right, wrong int) string {
-	return fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", Count(checked, "image"), right, wrong, checked-right-wrong)
+	return fmt.Sprintf("%s checked: %d as published, %d not, %d with nothing to compare.", Count(checked, "image"),
+		right, wrong, checked-right-wrong)
 }
 
 // Summary shows the sum of the check of several images; fine says that none is wrong.

@@ -30,7 +30,9 @@ func MoodOf(doc receipt.Document) Mood {
 			return Caution
 		}
 		return IsGood
-	case slices.Contains([]receipt.Verdict{receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive)}, doc.Verdict):
+	case slices.Contains([]receipt.Verdict{
+		receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive),
+	}, doc.Verdict):
 		return Caution
 	}
 	return IsBad
@@ -42,7 +44,8 @@ func Text(w io.Writer, doc receipt.Document) {
 	fmt.Fprintf(w, "SHA-256 of the record: %s\n", doc.Digest)
 }
 
-// Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it was not.
+// Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it
+// was not.
 func (v *Screen) Document(doc receipt.Document, path string) {
 	doc, path = fitToShow(doc), word(path)
 	a := &answer{sentence: doc.Sentence}
@@ -127,17 +130,25 @@ func Method(doc receipt.Document) []string {
 	}
 	var text []string
 	say := func(format string, args ...any) { text = append(text, fmt.Sprintf(format, args...)) }
-	stamps := "Each piece of 512 bytes that was written said who it was: a number made for this test alone, its own place on the card, and a pattern that follows from both. So what is read back at a place shows whether it was written there, somewhere else, or not at all."
+	stamps := "Each piece of 512 bytes that was written said who it was: a number made for this test alone, its own " +
+		"place on the card, and a pattern that follows from both. So what is read back at a place shows whether it " +
+		"was written there, somewhere else, or not at all."
 	switch gauge.Method(g.Method) {
 	case gauge.BySpots:
-		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was saved. Then something was written to every one of them; and only when all were written, and more after them, they were read, twice.", g.Tried)
+		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was "+
+			"saved. Then something was written to every one of them; and only when all were written, and more after "+
+			"them, they were read, twice.", g.Tried)
 		say("%s", stamps)
-		say("Where places were lost, further places were tried between the last that holds and the first that doesn't, until the boundary was found to the sector. At the end what had been there was written back.")
+		say("Where places were lost, further places were tried between the last that holds and the first that " +
+			"doesn't, until the boundary was found to the sector. At the end what had been there was written back.")
 	case gauge.ByWhole:
 		say("Every block of the card was written, from its start on, and read back.")
 		say("%s", stamps)
 		if g.Early > 0 {
-			say("While the card was written, places behind were read again and again. When %s had been written, it showed that what lay beyond the real size was not kept; then all that is real was read back.", Bytes(g.Early))
+			say("While the card was written, places behind were read again and again. When %s had been written, it "+
+				"showed that what lay beyond the real size was not kept; then all that is real was read back.", Bytes(
+				g.Early,
+			))
 		}
 	case gauge.BySpace:
 		say("The free space of the card was filled with files, which were then read back and removed.")
@@ -151,10 +162,12 @@ func Method(doc receipt.Document) []string {
 	case card.Simulated:
 		say("The card is a practice card: one that is simulated in a file.")
 	case card.Cached:
-		say("On this system the computer's own memory could not be bypassed, so that it may have answered in place of the card.")
+		say("On this system the computer's own memory could not be bypassed, so that it may have answered in place " +
+			"of the card.")
 	}
 	if l := g.Loss; l != nil && l.Repeats {
-		say("That addresses repeat means: what is written beyond the real size is stored over what was written before, at the same distance each time.")
+		say("That addresses repeat means: what is written beyond the real size is stored over what was written " +
+			"before, at the same distance each time.")
 	}
 	return text
 }
@@ -164,7 +177,8 @@ func paceFacts(a *answer, doc receipt.Document) {
 	p := doc.Pace
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	a.add("link", "%s", p.Link)
-	a.add("in sequence", "reads %s, writes %s, at its slowest %s", rateText(p.SequentialRead), rateText(p.SequentialWrite), rateText(p.SlowestWrite))
+	a.add("in sequence", "reads %s, writes %s, at its slowest %s", rateText(p.SequentialRead),
+		rateText(p.SequentialWrite), rateText(p.SlowestWrite))
 	a.add("here and there", "%s, %s, of 4 KiB", perSecond(p.RandomReads, "read"), perSecond(p.RandomWrites, "write"))
 	marks := strings.Join(p.Meets, ", ")
 	if marks == "" {
@@ -186,7 +200,8 @@ func paceNotes(a *answer, doc receipt.Document) {
 	if slices.Contains(doc.Pace.Meets, "A1") || slices.Contains(doc.Pace.Meets, "A2") {
 		return
 	}
-	a.note("The marks A1 (1,500 reads and 500 writes a second) and A2 (4,000 and 2,000) are promised for a reader that asks for several places at once where the card can do that; here each access waits for the one before.")
+	a.note("The marks A1 (1,500 reads and 500 writes a second) and A2 (4,000 and 2,000) are promised for a reader " +
+		"that asks for several places at once where the card can do that; here each access waits for the one before.")
 }
 
 // PaceSentence is the answer of a measurement. err is why it did not come to its end; nil if it did.
@@ -196,9 +211,11 @@ func PaceSentence(name string, r *pace.Report, err error) string {
 	case err != nil:
 		return fmt.Sprintf("The pace of %s could not be measured: %s.", name, gaugeFailure(name, err))
 	case len(r.Meets()) == 0:
-		return fmt.Sprintf("%s reads %s and writes %s in sequence, which is less than any mark promises.", name, rateText(r.ReadRate), rateText(r.WriteRate))
+		return fmt.Sprintf("%s reads %s and writes %s in sequence, which is less than any mark promises.", name,
+			rateText(r.ReadRate), rateText(r.WriteRate))
 	}
-	return fmt.Sprintf("%s reads %s and writes %s in sequence: as fast as %s promise.", name, rateText(r.ReadRate), rateText(r.WriteRate), listed(r.Meets(), len(r.Meets())))
+	return fmt.Sprintf("%s reads %s and writes %s in sequence: as fast as %s promise.", name, rateText(r.ReadRate),
+		rateText(r.WriteRate), listed(r.Meets(), len(r.Meets())))
 }
 
 // ReceiptsSentence is the answer of a list of receipts that were chosen from so many.
@@ -233,7 +250,8 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int, of int) {
 
 // ExportedSentence is the answer of exporting a receipt.
 func ExportedSentence(path string, doc receipt.Document) string {
-	return fmt.Sprintf("Exported the receipt of %s, %s, to %s.", word(doc.Job)+" "+word(doc.Card.Name), Day(doc.Ended), word(path))
+	return fmt.Sprintf("Exported the receipt of %s, %s, to %s.", word(doc.Job)+" "+word(doc.Card.Name), Day(doc.Ended),
+		word(path))
 }
 
 // Exported says that a receipt was exported.

@@ -33,26 +33,36 @@ func GaugeSentence(name string, r *gauge.Report, err error) string {
 		}
 		return fmt.Sprintf("%s is faulty: its size is right, but %s.", name, faultClause(r.Bad))
 	case gauge.Unsteady:
-		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name, Count(r.Bad.Unsteady, "sector"))
+		return fmt.Sprintf("%s is unsteady: %s did not read the same twice, or failed once and then went right.", name,
+			Count(r.Bad.Unsteady, "sector"))
 	case gauge.Holds:
 		if r.Method == gauge.BySpots {
-			return fmt.Sprintf("%s seems to hold what it claims: all places that were tried in %s hold what was written.", name, size)
+			return fmt.Sprintf(
+				"%s seems to hold what it claims: all places that were tried in %s hold what was written.", name, size,
+			)
 		}
 		if r.Tested < r.Claimed {
-			return fmt.Sprintf("%s of %s hold what is written: every block was written and read back right.", strings.Replace(size, "the", "The", 1), name)
+			return fmt.Sprintf("%s of %s hold what is written: every block was written and read back right.",
+				strings.Replace(size, "the", "The", 1), name)
 		}
 		return fmt.Sprintf("%s holds what it claims: all %s were written and read back right.", name, size)
 	}
 	var stuck *card.StuckError
 	switch {
 	case errors.As(err, &stuck):
-		return fmt.Sprintf("The test of %s came to no result: from %s on it took no writes any more, as worn-out cards do.", name, Bytes(stuck.Offset))
+		return fmt.Sprintf(
+			"The test of %s came to no result: from %s on it took no writes any more, as worn-out cards do.", name,
+			Bytes(stuck.Offset),
+		)
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("The test of %s was interrupted, and came to no result.", name)
 	case errors.As(err, new(*card.GoneError)):
 		return fmt.Sprintf("The test of %s came to no result: it was pulled out, or its reader was.", name)
 	case r.Limit > 0:
-		return fmt.Sprintf("The test of %s came to no result beyond %s: everything there fails, and all below holds what was written.", name, Bytes(r.Limit))
+		return fmt.Sprintf(
+			"The test of %s came to no result beyond %s: everything there fails, and all below holds what was written.",
+			name, Bytes(r.Limit),
+		)
 	case err != nil:
 		return fmt.Sprintf("The test of %s came to no result: %s.", name, gaugeFailure(name, err))
 	}
@@ -71,7 +81,8 @@ func gaugeFailure(name string, err error) string {
 func counterfeitSentence(name string, r *gauge.Report) string {
 	text := fakeClause(name, *r.Loss, r.Claimed)
 	if r.Bad.Faults() > 0 {
-		text += fmt.Sprintf(". It is faulty too: below that, %s, so it can't be trusted for anything", faultClause(r.Bad))
+		text += fmt.Sprintf(". It is faulty too: below that, %s, so it can't be trusted for anything",
+			faultClause(r.Bad))
 	}
 	return text + "."
 }
@@ -81,21 +92,32 @@ func fakeClause(name string, l gauge.Loss, claims int64) string {
 	claimed := Bytes(claims)
 	switch {
 	case l.Anywhere && l.Real == 0 && l.Most == 0:
-		return fmt.Sprintf("%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims", name, claimed)
+		return fmt.Sprintf(
+			"%s is counterfeit: it loses what is written here and there, so it holds less than the %s that it claims",
+			name, claimed,
+		)
 	case l.Anywhere && l.Real == 0:
-		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps at most %s of what was written last", name, claimed, Bytes(l.Most))
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps at most %s of what was written last", name,
+			claimed, Bytes(l.Most))
 	case l.Anywhere:
-		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps about %s, wherever that is written (%s)", name, claimed, Bytes(about(l)), boundsClause(l))
+		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps about %s, wherever that is written (%s)", name,
+			claimed, Bytes(about(l)), boundsClause(l))
 	case l.Holds() == 0:
 		return fmt.Sprintf("%s is counterfeit: it claims %s, and keeps nothing of what is written to it", name, claimed)
 	case !l.Exact && l.Tail == 0:
-		return fmt.Sprintf("%s is counterfeit: it holds about %s of the %s that it claims (%s)", name, Bytes(about(l)), claimed, boundsClause(l))
+		return fmt.Sprintf("%s is counterfeit: it holds about %s of the %s that it claims (%s)", name, Bytes(about(l)),
+			claimed, boundsClause(l))
 	case l.Tail > 0:
-		return fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
+		return fmt.Sprintf("%s is counterfeit: of the %s that it claims it holds %s, %s at its start and %s at its "+
+			"end; what is written between them is lost", name, claimed, Bytes(l.Holds()), Bytes(l.Real), Bytes(l.Tail))
 	case l.Repeats:
-		return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there", name, Bytes(l.Real), claimed)
+		return fmt.Sprintf(
+			"%s is counterfeit: it holds %s of the %s that it claims; what is written beyond overwrites what is there",
+			name, Bytes(l.Real), claimed,
+		)
 	}
-	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name, Bytes(l.Real), claimed)
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; what is written beyond is lost", name,
+		Bytes(l.Real), claimed)
 }
 
 // about is the size between bounds that is named.
@@ -123,11 +145,14 @@ func SpaceSentence(folder string, r *gauge.Report, err error) string {
 	}
 	switch r.Verdict {
 	case gauge.Counterfeit:
-		return fmt.Sprintf("The card under %s loses data: of %s written to its free space, %s came back.", folder, Bytes(r.Tested), Bytes(r.Loss.Real))
+		return fmt.Sprintf("The card under %s loses data: of %s written to its free space, %s came back.", folder,
+			Bytes(r.Tested), Bytes(r.Loss.Real))
 	case gauge.Faulty:
-		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, written, faultClause(r.Bad))
+		return fmt.Sprintf("The card under %s is faulty: of %s written to its free space, %s.", folder, written,
+			faultClause(r.Bad))
 	case gauge.Unsteady:
-		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder, Count(r.Bad.Unsteady, "sector"))
+		return fmt.Sprintf("The card under %s is unsteady: %s did not read the same twice.", folder,
+			Count(r.Bad.Unsteady, "sector"))
 	case gauge.Holds:
 		return fmt.Sprintf("The free space of %s holds what is written: %s came back right.", folder, Bytes(r.Tested))
 	}
@@ -198,7 +223,11 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 		a.add("confidence", "%s", confidenceFact(g))
 	}
 	if g.Displaced > 0 && g.Displaced < gauge.Displaced {
-		a.add("limits", "only %s more could be written before they were read, so a card that answers for more than that from a memory of its own could hide a loss", Bytes(g.Displaced))
+		a.add(
+			"limits",
+			"only %s more could be written before they were read, so a card that answers for more than that from a "+
+				"memory of its own could hide a loss", Bytes(g.Displaced),
+		)
 	}
 	gaugePhases(a, doc)
 	if s := g.Slowest; s != nil {
@@ -215,7 +244,8 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 
 // confidenceFact says what it means that all places were right.
 func confidenceFact(g *receipt.Gauge) string {
-	return fmt.Sprintf("%s were right: a card that lacks more than %.1f %% of its size would have been found in %.0f of 100 tests",
+	return fmt.Sprintf("%s were right: a card that lacks more than %.1f %% of its size would have been found in %.0f "+
+		"of 100 tests",
 		Count(g.Places, "place"), 100*(1-g.Share), 100*g.Level)
 }
 
@@ -314,7 +344,8 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 	switch gauge.Verdict(g.Verdict) {
 	case gauge.Holds:
 		if g.Method == string(gauge.BySpots) {
-			note("A card that keeps what is written anywhere, until the room that it really has is used up, would pass this test too. Only gauge whole can find that out.")
+			note("A card that keeps what is written anywhere, until the room that it really has is used up, would " +
+				"pass this test too. Only gauge whole can find that out.")
 		}
 		if g.Tested < g.Claimed {
 			note("The other %s were not tested.", Bytes(g.Claimed-g.Tested))
@@ -327,13 +358,15 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 	case gauge.Faulty:
 		note("What is kept on it may be lost at any time. Replace it.")
 	case gauge.Unsteady:
-		note("That may be the card, the reader or the cable. Test it again in another reader; if it is the same there, replace it.")
+		note("That may be the card, the reader or the cable. Test it again in another reader; if it is the same " +
+			"there, replace it.")
 	case gauge.Inconclusive:
 		switch {
 		case g.Stuck != nil:
 			note("Try it in another reader once; if it takes no writes there either, it is worn out: replace it.")
 		case g.Limit > 0:
-			note("Some readers can't address the upper part of a large card. Test it in another reader; if it is the same there, the card is broken.")
+			note("Some readers can't address the upper part of a large card. Test it in another reader; if it is the " +
+				"same there, the card is broken.")
 		case g.Method == string(gauge.ByWhole):
 			note("The test can be carried on: run the same command again.")
 		}
@@ -346,12 +379,14 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 
 // Gauging shows a card before a test that leaves it as it was.
 func (v *Screen) Gauging(c *card.Card) {
-	v.Say(fmt.Sprintf("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name, Bytes(c.Size), kindFact(c)))
+	v.Say(fmt.Sprintf("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name,
+		Bytes(c.Size), kindFact(c)))
 }
 
 // Expectation says how long a test will take.
 func Expectation(e whole.Expectation) string {
-	return fmt.Sprintf("At %s, writing will take %s more, and reading everything back about %s. If the card holds less than it claims, that shows as soon as its real size has been passed.",
+	return fmt.Sprintf("At %s, writing will take %s more, and reading everything back about %s. If the card holds "+
+		"less than it claims, that shows as soon as its real size has been passed.",
 		rateText(e.Rate), span(e.Write), span(e.Read))
 }
 
@@ -390,7 +425,10 @@ func (v *Screen) Kept(all []Kept, only bool, again []string) {
 	for _, k := range all {
 		lines := []string{word(k.Path)}
 		if k.Card.Size > 0 {
-			lines = []string{fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"), Bytes(k.Bytes())+" saved"), word(k.Path)}
+			lines = []string{
+				fmt.Sprintf("%s, begun on %s, %s", Bytes(k.Card.Size), k.Started.Format("2006-01-02 15:04"),
+					Bytes(k.Bytes())+" saved"), word(k.Path),
+			}
 		}
 		if fate := FateText(k.Fate); fate != "" {
 			lines = append(lines, fate)

@@ -27,8 +27,8 @@ import (
 	"zipstamp/internal/trust"
 )
 
-// hostile is a text as a crafted file, card or archive might have it: what a terminal would obey, a new line with a false answer, marks that turn the order round, and bytes that
-// are no text.
+// hostile is a text as a crafted file, card or archive might have it: what a terminal would obey, a new line with a
+// false answer, marks that turn the order round, and bytes that are no text.
 const hostile = "a\x1b[31m\r\nOVERWRITTEN: all is well\u009b2J\u202e\u2066\u200b\xff\tz"
 
 // poison puts the hostile text into all texts of a value, however deep.
@@ -60,7 +60,8 @@ func poison(v reflect.Value, depth int) {
 	case reflect.Map:
 		if v.Type().Elem().Kind() == reflect.String {
 			v.Set(reflect.MakeMap(v.Type()))
-			v.SetMapIndex(reflect.ValueOf(hostile).Convert(v.Type().Key()), reflect.ValueOf(hostile).Convert(v.Type().Elem()))
+			v.SetMapIndex(reflect.ValueOf(hostile).Convert(v.Type().Key()),
+				reflect.ValueOf(hostile).Convert(v.Type().Elem()))
 		}
 	}
 }
@@ -70,16 +71,31 @@ func poisoned[T any]() (v T) {
 	return v
 }
 
-// TestForeignTextIsOnlyShown has every method that writes say what is hostile: nothing of it is obeyed, and it begins no line.
+// TestForeignTextIsOnlyShown has every method that writes say what is hostile: nothing of it is obeyed, and it begins
+// no line.
 func TestForeignTextIsOnlyShown(t *testing.T) {
-	refused := &card.RefusedError{Card: hostile, Why: []guard.Reason{{Cause: guard.NoneNamed, Name: hostile, Of: hostile}, {Cause: guard.InUse, Name: hostile, Programs: []guard.Program{{Command: hostile, How: hostile, File: hostile}}}}}
+	refused := &card.RefusedError{
+		Card: hostile,
+		Why: []guard.Reason{
+			{Cause: guard.NoneNamed, Name: hostile, Of: hostile},
+			{
+				Cause: guard.InUse, Name: hostile,
+				Programs: []guard.Program{{Command: hostile, How: hostile, File: hostile}},
+			},
+		},
+	}
 	damage := &image.DamageError{Path: hostile, Packing: hostile, Err: errors.New(hostile)}
 	unusable := &image.UnusableError{Path: hostile, Why: image.UnknownMethod, Name: hostile, Method: hostile}
 	choice := &image.ChoiceError{Path: hostile, Members: []string{hostile, hostile}}
 	sums := &digest.SumsError{Name: hostile, Why: hostile}
 	disk := poisoned[disks.Disk]()
-	blockCard := &card.Card{Given: hostile, Path: hostile, Name: hostile, Kind: card.Block, Size: 700, Model: hostile, Serial: hostile, Disk: &disk}
-	fileCard := &card.Card{Given: hostile, Path: hostile, Name: hostile, Kind: card.Practice, Size: 700, Model: hostile, Serial: hostile}
+	blockCard := &card.Card{
+		Given: hostile, Path: hostile, Name: hostile, Kind: card.Block, Size: 700, Model: hostile, Serial: hostile,
+		Disk: &disk,
+	}
+	fileCard := &card.Card{
+		Given: hostile, Path: hostile, Name: hostile, Kind: card.Practice, Size: 700, Model: hostile, Serial: hostile,
+	}
 	doc := func(change func(*receipt.Document)) receipt.Document {
 		d := poisoned[receipt.Document]()
 		d.Gauge, d.Recheck, d.Blank, d.Pace = nil, nil, nil, nil
@@ -90,7 +106,10 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 		doc(func(*receipt.Document) {}),
 		doc(func(d *receipt.Document) {
 			g := poisoned[receipt.Gauge]()
-			g.Extents, d.Gauge = []gauge.Stretch{{Extent: layout.Extent{Length: 300}, State: hostile}, {Extent: layout.Extent{Offset: 300, Length: 400}, State: hostile}}, &g
+			g.Extents, d.Gauge = []gauge.Stretch{
+				{Extent: layout.Extent{Length: 300}, State: hostile},
+				{Extent: layout.Extent{Offset: 300, Length: 400}, State: hostile},
+			}, &g
 		}),
 		doc(func(d *receipt.Document) { r := poisoned[receipt.Recheck](); d.Recheck = &r }),
 		doc(func(d *receipt.Document) { b := poisoned[receipt.Blank](); d.Blank = &b }),
@@ -98,10 +117,16 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 	}
 	contents := poisoned[layout.Disk]()
 	contents.Kind, contents.Lost = layout.KindDisk, nil
-	listed := Listed{Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, System: []disks.SystemUse{{Point: hostile}}}}, Contents: &contents, Last: &docs[0], Tested: &docs[1], Remarks: []register.Remark{{What: register.MadeLater, Made: hostile}}}
+	listed := Listed{
+		Card: blockCard, Reasons: []guard.Reason{{Cause: guard.System, System: []disks.SystemUse{{Point: hostile}}}},
+		Contents: &contents, Last: &docs[0], Tested: &docs[1],
+		Remarks: []register.Remark{{What: register.MadeLater, Made: hostile}},
+	}
 	report := poisoned[check.Report]()
 	report.Damage, report.NoImage = damage, nil
-	report.Published[0].Digest, report.Published[1].Digest = digest.New(digest.SHA256, make([]byte, 32)), digest.New(digest.MD5, make([]byte, 16))
+	report.Published[0].Digest, report.Published[1].Digest = digest.New(digest.SHA256, make([]byte, 32)), digest.New(
+		digest.MD5, make([]byte, 16),
+	)
 	report.Published[0].Matched = check.Download
 	report.Download, report.Image = nil, nil
 	for i := range report.Slips {
@@ -147,7 +172,9 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 			v.CheckLine(hostile, report, errors.New(hostile))
 		},
 		"problems": func(v *Screen) {
-			for _, err := range []error{refused, damage, unusable, choice, sums, &Hint{errors.New(hostile), hostile}, errors.New(hostile)} {
+			for _, err := range []error{
+				refused, damage, unusable, choice, sums, &Hint{errors.New(hostile), hostile}, errors.New(hostile),
+			} {
 				v.Problem(err, []string{hostile, hostile})
 			}
 			v.Say(hostile)
@@ -160,19 +187,28 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 			_, _ = v.ConfirmKey(context.Background(), k)
 		},
 		"what is kept": func(v *Screen) {
-			p := journal.Pending{Head: journal.Head{Card: card.Record{Name: hostile, Path: hostile, Size: 700}, Started: time.Now()}, Path: hostile}
-			v.Kept([]Kept{{Pending: p, Path: hostile, Fate: journal.Fate{What: journal.PutBack}, Err: refused}}, false, []string{hostile})
+			p := journal.Pending{
+				Head: journal.Head{Card: card.Record{Name: hostile, Path: hostile, Size: 700}, Started: time.Now()},
+				Path: hostile,
+			}
+			v.Kept([]Kept{{Pending: p, Path: hostile, Fate: journal.Fate{What: journal.PutBack}, Err: refused}}, false,
+				[]string{hostile})
 			v.Removed(hostile, 3)
 			v.Made(hostile, 700, 600)
 			v.Say(MishapSentence(hostile, card.Mishap{Op: hostile, Err: errors.New(hostile)}))
 		},
 		"peek": func(v *Screen) {
-			v.Peek(Peeked{Path: hostile, Card: fileCard, Disk: contents, Contents: image.Contents{Packing: hostile, Member: hostile}})
+			v.Peek(Peeked{
+				Path: hostile, Card: fileCard, Disk: contents,
+				Contents: image.Contents{Packing: hostile, Member: hostile},
+			})
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer
-			v := NewScreen(Streams{Out: &out, Err: &out, Environ: []string{"LANG=C.UTF-8", "NO_COLOR=1"}, NoColor: true})
+			v := NewScreen(Streams{
+				Out: &out, Err: &out, Environ: []string{"LANG=C.UTF-8", "NO_COLOR=1"}, NoColor: true,
+			})
 			write(v)
 			require.NotZero(t, out.Len())
 			before := ""
@@ -181,9 +217,11 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 				folded := strings.HasSuffix(before, `\x0a`) // the escape of a line's end just fitted
 				before = line
 				assert.NotContains(t, line, "\x1b[31m")
-				assert.False(t, !folded && strings.HasPrefix(strings.TrimLeft(line, " "), "OVERWRITTEN: all is"), "a line of its own: %q", line)
+				assert.False(t, !folded && strings.HasPrefix(strings.TrimLeft(line, " "), "OVERWRITTEN: all is"),
+					"a line of its own: %q", line)
 				bad := strings.IndexFunc(line, func(r rune) bool {
-					return r < ' ' && r != 0x1b || r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp)
+					return r < ' ' && r != 0x1b || r >= 0x7f && r < 0xa0 || unicode.In(r, unicode.Cf, unicode.Zl,
+						unicode.Zp)
 				})
 				assert.Negative(t, bad, "%q", line)
 			}

@@ -11,16 +11,19 @@ import (
 
 // strangers are things that are no image of a disk, in words.
 var strangers = map[image.StrangerKind]string{
-	image.ProgramELF: "a program (ELF)", image.ProgramMachO: "a program (Mach-O)", image.ProgramFat: "a program (Mach-O or Java)",
-	image.ProgramWindows: "a program (Windows)", image.OfficeDocument: "an installer or office document", image.Script: "a script",
-	image.PDF: "a PDF document", image.Package: "a software package", image.PackageRPM: "a software package (RPM)",
-	image.Archive7z: "a 7z archive", image.ArchiveRAR: "a RAR archive", image.ArchiveZip: "a zip archive", image.ArchiveTar: "a tar archive",
-	image.FileGzip: "a gzip file", image.FileXZ: "an xz file", image.FileZstd: "a zstd file", image.FileLZ4: "an lz4 file",
-	image.PicturePNG: "a picture (PNG)", image.PictureJPEG: "a picture (JPEG)", image.PictureGIF: "a picture (GIF)",
-	image.KernelARM64: "a Linux kernel (64-bit ARM)", image.KernelARM32: "a Linux kernel (32-bit ARM)",
-	image.KernelRISCV: "a Linux kernel (RISC-V)", image.KernelX86: "a Linux kernel (x86)", image.DeviceTree: "a device tree",
+	image.ProgramELF: "a program (ELF)", image.ProgramMachO: "a program (Mach-O)",
+	image.ProgramFat: "a program (Mach-O or Java)", image.ProgramWindows: "a program (Windows)",
+	image.OfficeDocument: "an installer or office document", image.Script: "a script", image.PDF: "a PDF document",
+	image.Package: "a software package", image.PackageRPM: "a software package (RPM)", image.Archive7z: "a 7z archive",
+	image.ArchiveRAR: "a RAR archive", image.ArchiveZip: "a zip archive", image.ArchiveTar: "a tar archive",
+	image.FileGzip: "a gzip file", image.FileXZ: "an xz file", image.FileZstd: "a zstd file",
+	image.FileLZ4: "an lz4 file", image.PicturePNG: "a picture (PNG)", image.PictureJPEG: "a picture (JPEG)",
+	image.PictureGIF: "a picture (GIF)", image.KernelARM64: "a Linux kernel (64-bit ARM)",
+	image.KernelARM32: "a Linux kernel (32-bit ARM)", image.KernelRISCV: "a Linux kernel (RISC-V)",
+	image.KernelX86: "a Linux kernel (x86)", image.DeviceTree: "a device tree",
 	image.BootLoaderFile: "a file for a boot loader", image.InitialFS: "an initial file system (cpio)",
-	image.WebPage: "a web page", image.XML: "an XML document", image.Text: "text",
+	image.WebPage: "a web page", image.XML: "an XML document",
+	image.Text: "text",
 }
 
 // Stranger says what something is that is no image of a disk: "a web page ("Sign in")".
@@ -61,7 +64,8 @@ func unusableClause(e *image.UnusableError) string {
 		case 1:
 			return fmt.Sprintf("holds no image of a disk; its only file is %s (%s)", what, Count(e.Bytes, "byte"))
 		}
-		return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%s)", e.Count, what, Count(e.Bytes, "byte"))
+		return fmt.Sprintf("holds no image of a disk; the largest of its %d files is %s (%s)", e.Count, what,
+			Count(e.Bytes, "byte"))
 	case image.HoldsBootFiles:
 		return fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", what, e.Count)
 	case image.HoldsOne:
@@ -73,9 +77,11 @@ func unusableClause(e *image.UnusableError) string {
 		if e.Claimed {
 			says = "says that it unpacks to"
 		}
-		return fmt.Sprintf("%s more than %s, which is more than is sensible for a file of its size", says, Count(e.Most, "byte"))
+		return fmt.Sprintf("%s more than %s, which is more than is sensible for a file of its size", says,
+			Count(e.Most, "byte"))
 	case image.ManyMembers:
-		return fmt.Sprintf("has more than %s members, or says so; archives of images have a few", humanize.Comma(e.Count))
+		return fmt.Sprintf("has more than %s members, or says so; archives of images have a few",
+			humanize.Comma(e.Count))
 	case image.NeedsFile:
 		return "is " + article(e.Packing) + " archive, which can't be unpacked as it comes in"
 	case image.Encrypted:
@@ -89,12 +95,15 @@ func unusableClause(e *image.UnusableError) string {
 		}
 		return "is packed by a method that is not built in (such as Deflate64)"
 	case image.UnknownFilter:
-		return fmt.Sprintf("can't be unpacked: it is packed with the filter %s, which is not built in or not allowed there", e.Method)
+		return fmt.Sprintf(
+			"can't be unpacked: it is packed with the filter %s, which is not built in or not allowed there", e.Method,
+		)
 	case image.UnknownVersion:
 		return fmt.Sprintf("is a sparse Android image of version %d, and only version 1 can be read", e.Count)
 	case image.NeedsMemory:
 		if e.Bytes > 0 {
-			return fmt.Sprintf("can't be unpacked: it needs a dictionary of %d MiB, and the limit is %d MiB", e.Bytes>>20, e.Most>>20)
+			return fmt.Sprintf("can't be unpacked: it needs a dictionary of %d MiB, and the limit is %d MiB",
+				e.Bytes>>20, e.Most>>20)
 		}
 		return fmt.Sprintf("can't be unpacked: it needs more than %d MiB of memory", e.Most>>20)
 	}
@@ -113,12 +122,14 @@ func unusableNext(e *image.UnusableError) string {
 		return "download the image again, from its publisher's page"
 	case image.HoldsOther:
 		if e.Other.Packed() {
-			return "unpack it once, and give the " + strings.TrimPrefix(strings.TrimPrefix(Stranger(e.Other), "an "), "a ") + " that comes out"
+			return "unpack it once, and give the " + strings.TrimPrefix(strings.TrimPrefix(Stranger(e.Other), "an "),
+				"a ") + " that comes out"
 		}
 	case image.HoldsNoImage:
 		return "look for another download, or unpack it and see what it holds"
 	case image.HoldsBootFiles:
-		return "such files are copied, not stamped: unpack them onto a card that has an empty FAT file system (zipstamp blank CARD makes one)"
+		return "such files are copied, not stamped: unpack them onto a card that has an empty FAT file system " +
+			"(zipstamp blank CARD makes one)"
 	case image.HoldsOne:
 		return "leave --member out"
 	case image.PackedTooOften:

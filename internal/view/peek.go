@@ -92,7 +92,8 @@ func peekedFile(a *answer, p Peeked) {
 			least = ", going by what is known"
 		}
 		if size := SmallestCard(needs); size > 0 {
-			a.add("card", "%s or larger%s", strings.Replace(strings.Replace(Bytes(size), ".00 ", " ", 1), ".0 ", " ", 1), least)
+			a.add("card", "%s or larger%s",
+				strings.Replace(strings.Replace(Bytes(size), ".00 ", " ", 1), ".0 ", " ", 1), least)
 		}
 	}
 }
@@ -106,9 +107,12 @@ func PeekSentence(p Peeked) string {
 	parts := Count(len(p.Disk.Parts), "partition")
 	switch p.Disk.Kind {
 	case layout.KindDisc:
-		return fmt.Sprintf("%s is an installer or live disc (ISO hybrid): it can be stamped, and starts computers, not boards.", name)
+		return fmt.Sprintf(
+			"%s is an installer or live disc (ISO hybrid): it can be stamped, and starts computers, not boards.", name,
+		)
 	case layout.KindPlainDisc:
-		return fmt.Sprintf("%s is an optical disc without a partition table: nothing starts from a card that holds it.", name)
+		return fmt.Sprintf("%s is an optical disc without a partition table: nothing starts from a card that holds it.",
+			name)
 	case layout.KindFileSystem:
 		return fmt.Sprintf("%s is a single file system (%s) without a partition table.", name, p.Disk.Whole.Kind)
 	case layout.KindBlank:
@@ -228,12 +232,16 @@ func PeekProblems(p Peeked) []string {
 		out = append(out, tableDamage(d.Table.Damage))
 	}
 	if p.Shortfall > 0 {
-		out = append(out, fmt.Sprintf("the file is cut short: its partition table goes on for %s more", exact(p.Shortfall)))
+		out = append(out, fmt.Sprintf("the file is cut short: its partition table goes on for %s more",
+			exact(p.Shortfall)))
 	}
 	if end := d.Table.End(); p.Card != nil && end > p.Card.Size {
-		out = append(out, fmt.Sprintf("the partition table goes on for %s beyond the card's end", exact(end-p.Card.Size)))
-	} else if size := p.Contents.Size; p.Card == nil && size.Certainty == image.Exact && end > size.Bytes && p.Shortfall == 0 {
-		out = append(out, fmt.Sprintf("the partition table goes on for %s beyond the image's end", exact(end-size.Bytes)))
+		out = append(out, fmt.Sprintf("the partition table goes on for %s beyond the card's end",
+			exact(end-p.Card.Size)))
+	} else if size := p.Contents.Size; p.Card == nil && size.Certainty == image.Exact && end > size.Bytes &&
+		p.Shortfall == 0 {
+		out = append(out, fmt.Sprintf("the partition table goes on for %s beyond the image's end",
+			exact(end-size.Bytes)))
 	}
 	if d.Boot != nil && d.Boot.Damage != "" {
 		out = append(out, "not all of the boot files could be read: "+d.Boot.Damage)
@@ -253,18 +261,26 @@ func peekAdvice(p Peeked) []string {
 	case layout.KindDisc:
 		return []string{"If it is meant for a board, look for the image for that board on the publisher's page."}
 	case layout.KindPlainDisc:
-		return []string{"Look for an image for your board on the publisher's page; this one is for a disc, or for a virtual machine."}
+		return []string{
+			"Look for an image for your board on the publisher's page; this one is for a disc, or for a virtual " +
+				"machine.",
+		}
 	case layout.KindFileSystem:
-		return []string{"An image for a whole card starts with a partition table. This one belongs into a partition, unless its publisher says that it is for a whole card."}
+		return []string{
+			"An image for a whole card starts with a partition table. This one belongs into a partition, unless its " +
+				"publisher says that it is for a whole card.",
+		}
 	case layout.KindUnknown, layout.KindBlank:
 		return []string{"See that it is the right file: few boards start from such a card."}
 	}
 	return nil
 }
 
-// cardSizes are those in shops, bytes. Cards hold up to some percent less than what is printed on them, so an image must leave
-// roomLeft of a hundred.
-var cardSizes = []int64{64e6, 128e6, 256e6, 512e6, 1e9, 2e9, 4e9, 8e9, 16e9, 32e9, 64e9, 128e9, 256e9, 512e9, 1e12, 2e12}
+// cardSizes are those in shops, bytes. Cards hold up to some percent less than what is printed on them, so an image
+// must leave roomLeft of a hundred.
+var cardSizes = []int64{
+	64e6, 128e6, 256e6, 512e6, 1e9, 2e9, 4e9, 8e9, 16e9, 32e9, 64e9, 128e9, 256e9, 512e9, 1e12, 2e12,
+}
 
 const roomLeft = 5
 

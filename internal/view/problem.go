@@ -31,7 +31,8 @@ func (v *Screen) Problem(err error, again []string) {
 // ProblemSentence is an error in one sentence.
 func ProblemSentence(err error) string { return strings.TrimRight(word(ErrorText(err)), ".") + "." }
 
-// ErrorText is an error in words: errors of the core that have a type of their own are put into words here, wherever they stand in it.
+// ErrorText is an error in words: errors of the core that have a type of their own are put into words here, wherever
+// they stand in it.
 func ErrorText(err error) string {
 	var tooSmall *stamp.TooSmallError
 	var damage *image.DamageError
@@ -76,7 +77,8 @@ func leaveText(e *card.LeaveError) string {
 	}
 	switch e.Step {
 	case card.TableRead:
-		return fmt.Sprintf("this computer goes by the old partition table of %s until it is put in again: %s", e.Card, why)
+		return fmt.Sprintf("this computer goes by the old partition table of %s until it is put in again: %s", e.Card,
+			why)
 	case card.Ejecting:
 		return fmt.Sprintf("%s could not be ejected: %s", e.Card, why)
 	case card.PowerOff:

@@ -32,8 +32,8 @@ type Progress struct {
 	ended sync.WaitGroup
 }
 
-// Follow shows the progress of jobs, from now on until Stop is called. On a terminal, one job has a bar for each phase, and of several each
-// has one; elsewhere there is a line at the start of each phase and every 5 seconds.
+// Follow shows the progress of jobs, from now on until Stop is called. On a terminal, one job has a bar for each phase,
+// and of several each has one; elsewhere there is a line at the start of each phase and every 5 seconds.
 func (v *Screen) Follow(jobs ...Followed) *Progress {
 	p := &Progress{end: make(chan struct{})}
 	switch {
@@ -60,8 +60,8 @@ func (p *Progress) Stop() {
 	p.ended.Wait()
 }
 
-// followerOfAll shows the phases of jobs: show is called often while a phase goes on, done once when it has ended, perhaps without
-// a show before: then it was too short to be worth a word.
+// followerOfAll shows the phases of jobs: show is called often while a phase goes on, done once when it has ended,
+// perhaps without a show before: then it was too short to be worth a word.
 type followerOfAll interface {
 	show(job int, r meter.Reading)
 	done(job int, r meter.Reading)
@@ -120,7 +120,8 @@ func newLines(v *Screen, jobs []Followed) *lines {
 
 func (l *lines) show(job int, r meter.Reading) {
 	now := time.Now()
-	if r.Serial == l.serial[job] && now.Sub(l.at[job]) < tellEvery || r.Phase == meter.Flush && now.Sub(r.Started) < time.Second {
+	if r.Serial == l.serial[job] && now.Sub(l.at[job]) < tellEvery || r.Phase == meter.Flush &&
+		now.Sub(r.Started) < time.Second {
 		return
 	}
 	l.serial[job], l.at[job] = r.Serial, now
@@ -210,7 +211,10 @@ type bars struct {
 const barSteps = 10000
 
 func newBars(v *Screen) *bars {
-	b := &bars{unicode: v.unicode, colour: v.colour, w: v.Err, width: v.errWidth, barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth)}
+	b := &bars{
+		unicode: v.unicode, colour: v.colour, w: v.Err, width: v.errWidth,
+		barWidth: min(v.errWidth-phaseWidth-textWidth, maxBarWidth),
+	}
 	if b.barWidth < minBarWidth {
 		b.barWidth = 0 // the text says more
 	}
@@ -276,7 +280,9 @@ func barFiller(width int, unicode, colour bool) mpb.BarFiller {
 		style = style.Filler("━").Padding("─")
 	}
 	if colour {
-		style = style.FillerMeta(func(s string) string { return running.Render(s) }).PaddingMeta(func(s string) string { return faint.Render(s) })
+		style = style.FillerMeta(func(s string) string { return running.Render(s) }).PaddingMeta(func(s string) string {
+			return faint.Render(s)
+		})
 	}
 	return style.Build()
 }

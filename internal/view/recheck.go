@@ -20,7 +20,8 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("The recheck of %s was interrupted.", name)
 	case errors.As(err, &short):
-		return fmt.Sprintf("%s can't hold %s: it has %s, and the image %s or more.", name, imageName, Bytes(short.Card), Bytes(short.Image))
+		return fmt.Sprintf("%s can't hold %s: it has %s, and the image %s or more.", name, imageName, Bytes(short.Card),
+			Bytes(short.Image))
 	case errors.As(err, new(*card.GoneError)):
 		return fmt.Sprintf("The recheck of %s came to no result: it was pulled out, or its reader was.", name)
 	case err != nil:
@@ -28,13 +29,18 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
 	case r.Started() && r.Unsure() > 0:
-		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but %s of it can't be judged.", name, Bytes(r.Unsure()))
+		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but %s of "+
+			"it can't be judged.", name, Bytes(r.Unsure()))
 	case r.Started():
-		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only in places where that is expected.", name, imageName)
+		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only in "+
+			"places where that is expected.", name, imageName)
 	case len(r.Failed) > 0:
 		return fmt.Sprintf("%s is not as it was stamped: %s of it can't be read.", name, Bytes(lengths(r.Failed)))
 	}
-	return fmt.Sprintf("%s is not as it was stamped: it differs from %s in places that starting a board does not change.", name, imageName)
+	return fmt.Sprintf(
+		"%s is not as it was stamped: it differs from %s in places that starting a board does not change.", name,
+		imageName,
+	)
 }
 
 func lengths(all []layout.Extent) (n int64) {
@@ -86,30 +92,31 @@ func Area(a recheck.Area) (name, why string) {
 
 // areaReasons are the reasons in words.
 var areaReasons = map[recheck.Reason]string{
-	recheck.Mounting:       "mounting and writing changes them",
-	recheck.NothingThere:   "no file is there",
-	recheck.SwapSpace:      "a running board writes to its swap",
-	recheck.TableGrown:     "a first start grows the last partition, adds one, or gives the disk another number",
-	recheck.FSOwn:          "the file system writes it for itself",
-	recheck.InodeWritten:   "its inode was written too",
-	recheck.WrittenSince:   "it was written since the card was stamped",
-	recheck.NotByStart:     "starting a board does not change it",
-	recheck.FSUntouched:    "its superblock is as it was, so nobody has written there",
-	recheck.TablesAsBefore: "no file is there, and the file system's tables are as they were, so nobody has written there",
-	recheck.InodeAsBefore:  "its inode is as it was, so nobody has written it",
-	recheck.NotSince:       "it was not written since the card was stamped, by its own date",
-	recheck.BootFile:       "a board starts from it, and doesn't write it",
-	recheck.SumWrong:       "its checksum is wrong",
-	recheck.NoSuperblock:   "its superblock makes no sense",
-	recheck.PartGone:       "partition %d is gone",
-	recheck.PartMoved:      "partition %d starts elsewhere",
-	recheck.PartType:       "partition %d has another type",
-	recheck.PartLength:     "partition %d has another length, and is not the last",
-	recheck.StampUnknown:   "the time of the stamp is not known",
-	recheck.Opaque:         "a running board writes to this file system, so damage can't be told from use",
-	recheck.SuperDamaged:   "the superblock is damaged, so the rest can't be told apart",
-	recheck.TableUnknown:   "it is not known what the table was when the card was stamped",
-	recheck.OneStretch:     "it shares a stretch with something that was written, so it may be as it was",
+	recheck.Mounting:     "mounting and writing changes them",
+	recheck.NothingThere: "no file is there",
+	recheck.SwapSpace:    "a running board writes to its swap",
+	recheck.TableGrown:   "a first start grows the last partition, adds one, or gives the disk another number",
+	recheck.FSOwn:        "the file system writes it for itself",
+	recheck.InodeWritten: "its inode was written too",
+	recheck.WrittenSince: "it was written since the card was stamped",
+	recheck.NotByStart:   "starting a board does not change it",
+	recheck.FSUntouched:  "its superblock is as it was, so nobody has written there",
+	recheck.TablesAsBefore: "no file is there, and the file system's tables are as they were, so nobody has written " +
+		"there",
+	recheck.InodeAsBefore: "its inode is as it was, so nobody has written it",
+	recheck.NotSince:      "it was not written since the card was stamped, by its own date",
+	recheck.BootFile:      "a board starts from it, and doesn't write it",
+	recheck.SumWrong:      "its checksum is wrong",
+	recheck.NoSuperblock:  "its superblock makes no sense",
+	recheck.PartGone:      "partition %d is gone",
+	recheck.PartMoved:     "partition %d starts elsewhere",
+	recheck.PartType:      "partition %d has another type",
+	recheck.PartLength:    "partition %d has another length, and is not the last",
+	recheck.StampUnknown:  "the time of the stamp is not known",
+	recheck.Opaque:        "a running board writes to this file system, so damage can't be told from use",
+	recheck.SuperDamaged:  "the superblock is damaged, so the rest can't be told apart",
+	recheck.TableUnknown:  "it is not known what the table was when the card was stamped",
+	recheck.OneStretch:    "it shares a stretch with something that was written, so it may be as it was",
 }
 
 func areaWhy(w recheck.Why) string {
@@ -159,7 +166,8 @@ func areaLines(areas []receipt.Change, of func(receipt.Change) bool) string {
 	var lines []string
 	for _, one := range areas {
 		if of(one) {
-			lines = append(lines, fmt.Sprintf("%s: %s from byte %s; %s", word(one.Name), Bytes(one.Bytes), place(one.First), one.Why))
+			lines = append(lines, fmt.Sprintf("%s: %s from byte %s; %s", word(one.Name), Bytes(one.Bytes),
+				place(one.First), one.Why))
 		}
 	}
 	if n := len(lines); n > maxAreaLines {
@@ -172,7 +180,8 @@ func areaLines(areas []receipt.Change, of func(receipt.Change) bool) string {
 func recheckNotes(a *answer, doc receipt.Document) {
 	c := doc.Recheck
 	if len(c.Areas) > 0 && c.Against == "receipt" {
-		a.note("The receipt tells only which stretches of %s differ, so some of these parts may be as they were. With the image they are told exactly.", Bytes(c.Unit))
+		a.note("The receipt tells only which stretches of %s differ, so some of these parts may be as they were. "+
+			"With the image they are told exactly.", Bytes(c.Unit))
 	}
 	if doc.Verdict == receipt.Differs {
 		a.note("Stamp the card again. If it differs again without having been used, test it: zipstamp gauge spots")

@@ -14,19 +14,23 @@ import (
 
 // What software makes, in words.
 var madeNames = map[disks.Made]string{
-	disks.Encrypted: "an encrypted volume", disks.LVM: "an LVM volume", disks.RAID: "a RAID array", disks.Mapped: "a mapped volume",
-	disks.Multipath: "one way of several to another disk", disks.Bcache: "a bcache volume", disks.ZFSVolume: "a ZFS volume", disks.ZFSPool: "a ZFS pool",
+	disks.Encrypted: "an encrypted volume", disks.LVM: "an LVM volume", disks.RAID: "a RAID array",
+	disks.Mapped: "a mapped volume", disks.Multipath: "one way of several to another disk",
+	disks.Bcache: "a bcache volume", disks.ZFSVolume: "a ZFS volume", disks.ZFSPool: "a ZFS pool",
 	disks.InMemory: "a disk in this computer's memory",
 }
 
 var unfitNames = map[disks.Unfit]string{
-	disks.BootArea: "a boot area of the eMMC", disks.Optical: "an optical drive", disks.Floppy: "a floppy drive", disks.Tape: "a tape drive", disks.Enclosure: "an enclosure",
+	disks.BootArea: "a boot area of the eMMC", disks.Optical: "an optical drive", disks.Floppy: "a floppy drive",
+	disks.Tape: "a tape drive", disks.Enclosure: "an enclosure",
 }
 
 // fixedNames are kinds of fixed disks, in words.
 var fixedNames = map[disks.Bus]string{
-	disks.NVMe: "an NVMe disk", disks.SATA: "a SATA disk", disks.SCSI: "a SCSI disk", disks.USB: "a USB disk", disks.EMMC: "the board's own eMMC",
-	disks.FireWire: "a FireWire disk", disks.Machine: "the disk of a virtual machine", disks.Network: "a network disk", disks.Other: "a disk of an unknown kind",
+	disks.NVMe: "an NVMe disk", disks.SATA: "a SATA disk", disks.SCSI: "a SCSI disk", disks.USB: "a USB disk",
+	disks.EMMC: "the board's own eMMC", disks.FireWire: "a FireWire disk",
+	disks.Machine: "the disk of a virtual machine", disks.Network: "a network disk",
+	disks.Other: "a disk of an unknown kind",
 }
 
 // systemUse is what of the running system is on a disk.
@@ -134,7 +138,8 @@ func reasonClause(r guard.Reason) string {
 	case guard.Busy:
 		return "another program is working on it"
 	case guard.Changed:
-		return fmt.Sprintf("it is no longer the card that was chosen: its size changed from %s to %s", exact(r.Was), exact(r.N))
+		return fmt.Sprintf("it is no longer the card that was chosen: its size changed from %s to %s", exact(r.Was),
+			exact(r.N))
 	case guard.OtherSerial:
 		return "it is no longer the card that was chosen: its serial number changed"
 	case guard.PutInAgain:
@@ -211,7 +216,8 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	case guard.Empty:
 		return "put the card in, and run the command again"
 	case guard.EmptyFile:
-		return "make a practice card: " + shell.Command("zipstamp", "practice", "new", r.Name+".practice", "--claimed", "64MB")
+		return "make a practice card: " + shell.Command("zipstamp", "practice", "new", r.Name+".practice", "--claimed",
+			"64MB")
 	case guard.Protected:
 		return "slide the lock on the card's or adapter's side, and put it in again"
 	case guard.NotThere:

@@ -76,15 +76,28 @@ func paceLimits(p *receipt.Pace) (out []string) {
 	for _, l := range p.Limits {
 		switch l {
 		case receipt.LimitLink:
-			out = append(out, fmt.Sprintf("the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here", p.Link, p.LinkRate/1e6))
+			out = append(out, fmt.Sprintf(
+				"the reader: its link, %s, carries at most %.0f MB/s, so the card may be faster than it reads here",
+				p.Link, p.LinkRate/1e6,
+			))
 		case receipt.LimitReader:
-			out = append(out, fmt.Sprintf("the reader, at single places: a place that was just read takes %.2f ms, nearly as long as any other (%.2f ms), so that time is not the card's", p.SmallestRead*1e3, p.Reads.Median*1e3))
+			out = append(out, fmt.Sprintf("the reader, at single places: a place that was just read takes %.2f ms, "+
+				"nearly as long as any other (%.2f ms), so that time is not the card's", p.SmallestRead*1e3,
+				p.Reads.Median*1e3))
 		case receipt.LimitNotLink:
-			out = append(out, fmt.Sprintf("hardly the link: %s would carry more; it is the card, or the electronics of the reader", p.Link))
+			out = append(out, fmt.Sprintf(
+				"hardly the link: %s would carry more; it is the card, or the electronics of the reader", p.Link,
+			))
 		case receipt.LimitCached:
-			out = append(out, "this computer's memory: this system can't bypass it, so the rates say little of the card")
+			out = append(
+				out, "this computer's memory: this system can't bypass it, so the rates say little of the card",
+			)
 		case receipt.LimitDropped:
-			out = append(out, "this computer's memory: direct access is not possible here, so single writes may have been gathered before they reached the card")
+			out = append(
+				out,
+				"this computer's memory: direct access is not possible here, so single writes may have been gathered "+
+					"before they reached the card",
+			)
 		default:
 			out = append(out, string(l))
 		}

@@ -59,14 +59,17 @@ func newRows(v *Screen, jobs []Followed) *rows {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.drawn[i] = r.now[i]
-			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(word(job.Name), names, "~"), rowPhase, r.drawn[i].phase)
+			return fmt.Sprintf("%-*s %-*s", names, ansi.Truncate(word(job.Name), names, "~"), rowPhase,
+				r.drawn[i].phase)
 		}
 		text := func(s decor.Statistics) string {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			return ansi.Truncate(" "+r.drawn[i].text, max(s.AvailableWidth, 0), "")
 		}
-		bar, _ := r.all.Add(barSteps, barFiller(barWidth, v.unicode, v.colour), mpb.BarFillerTrim(), mpb.BarWidth(barWidth),
+		bar, _ := r.all.Add(barSteps, barFiller(barWidth, v.unicode, v.colour), mpb.BarFillerTrim(), mpb.BarWidth(
+			barWidth,
+		),
 			mpb.PrependDecorators(decor.Any(head)), mpb.AppendDecorators(decor.Any(text)))
 		r.bars = append(r.bars, bar)
 	}

@@ -8,8 +8,8 @@ import (
 	"zipstamp/internal/gauge"
 )
 
-// ruler draws what is known of a card from its start to its end, with a scale in GB below: what holds data solid, what is lost empty, single faults
-// marked. It needs no colour to be read.
+// ruler draws what is known of a card from its start to its end, with a scale in GB below: what holds data solid, what
+// is lost empty, single faults marked. It needs no colour to be read.
 type ruler struct {
 	holds, lost, fault, unknown string
 	frame                       [2]string
@@ -32,7 +32,8 @@ func (v *Screen) ruler(extents []gauge.Stretch, size int64, width int) []string 
 	return []string{bar, " " + ticks, " " + labels}
 }
 
-// cells are the parts of the bar. A part is drawn as most of it is; but what holds is seen however little it is, and so is a fault.
+// cells are the parts of the bar. A part is drawn as most of it is; but what holds is seen however little it is, and so
+// is a fault.
 func (r ruler) cells(extents []gauge.Stretch, size int64, n int) []string {
 	type share struct{ holds, lost, unknown, fault float64 }
 	shares := make([]share, n)
@@ -103,7 +104,8 @@ func Capacity(size int64) (unit float64, name string) {
 	return 1e9, "GB"
 }
 
-// Step is a round distance, 1, 2 or 5 and noughts, between the ticks of a scale from 0 to full, so that there are at most so many.
+// Step is a round distance, 1, 2 or 5 and noughts, between the ticks of a scale from 0 to full, so that there are at
+// most so many.
 func Step(full float64, most int) float64 {
 	least := full / float64(most)
 	power := math.Pow(10, math.Floor(math.Log10(least)))

@@ -16,7 +16,9 @@ func TestRulerIsReadWithoutColour(t *testing.T) {
 		at := int64(0)
 		for i := 0; i < len(list); i += 2 {
 			n := int64(list[i].(float64))
-			out = append(out, gauge.Stretch{Extent: layout.Extent{Offset: at, Length: n}, State: gauge.State(list[i+1].(string))})
+			out = append(out, gauge.Stretch{
+				Extent: layout.Extent{Offset: at, Length: n}, State: gauge.State(list[i+1].(string)),
+			})
 			at += n
 		}
 		return out
@@ -30,9 +32,18 @@ func TestRulerIsReadWithoutColour(t *testing.T) {
 		labels  string
 	}{
 		{"half of it", extents(32e9, "holds", 32e9, "lost"), 64e9, "[##########..........]", " 0             50 GB"},
-		{"a thousandth of it is still seen", extents(2e9, "holds", 1998e9, "repeats"), 2000e9, "[#...................]", " 0       1000  2000 GB"},
-		{"a bad sector is still seen", extents(100e6, "holds", 512.0, "worn", 100e6-512, "holds"), 200e6, "[##########x#########]", " 0        100   200 MB"},
-		{"a lost sector is a fault", extents(100e6, "holds", 512.0, "lost", 100e6-512, "holds"), 200e6, "[##########x#########]", ""},
+		{
+			"a thousandth of it is still seen", extents(2e9, "holds", 1998e9, "repeats"), 2000e9,
+			"[#...................]", " 0       1000  2000 GB",
+		},
+		{
+			"a bad sector is still seen", extents(100e6, "holds", 512.0, "worn", 100e6-512, "holds"), 200e6,
+			"[##########x#########]", " 0        100   200 MB",
+		},
+		{
+			"a lost sector is a fault", extents(100e6, "holds", 512.0, "lost", 100e6-512, "holds"), 200e6,
+			"[##########x#########]", "",
+		},
 		{"both ends", extents(16e9, "holds", 32e9, "lost", 16e9, "holds"), 64e9, "[#####..........#####]", ""},
 		{"a part of it", extents(16e9, "holds", 48e9, "not tested"), 64e9, "[#####???????????????]", ""},
 		{"nothing", extents(64e9, "lost"), 64e9, "[....................]", ""},

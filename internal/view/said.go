@@ -23,7 +23,8 @@ const (
 	ThenRestore = "what an interrupted test had saved is put back"
 )
 
-// ThenBlank is what happens to a card that becomes an empty one; size is that of its file system, 0 for all of the card.
+// ThenBlank is what happens to a card that becomes an empty one; size is that of its file system, 0 for all of the
+// card.
 func ThenBlank(label string, size int64) string {
 	then := "it becomes an empty FAT32 card"
 	if label != "" {
@@ -40,12 +41,14 @@ const UntouchedLeft = "No card was written to."
 
 // StampLeft is the state of cards whose stamp is ended at once; names are theirs.
 func StampLeft(names string) string {
-	return fmt.Sprintf("The cards being stamped (%s) have no partition table that a board could start from. Stamp them again before use.", names)
+	return fmt.Sprintf("The cards being stamped (%s) have no partition table that a board could start from. Stamp "+
+		"them again before use.", names)
 }
 
 // TryLeft is the state of cards that are ended at once while places of them are tried before a stamp.
 func TryLeft(names string) string {
-	return fmt.Sprintf("Nothing of the image was written. What was saved from the cards (%s) is kept; to put it back: zipstamp gauge restore", names)
+	return fmt.Sprintf("Nothing of the image was written. What was saved from the cards (%s) is kept; to put it "+
+		"back: zipstamp gauge restore", names)
 }
 
 // SpotsLeft is the state of a card whose test of places is ended at once.
@@ -73,7 +76,8 @@ func AskedToWait(e *card.RefusedError) string { return "Waiting: " + ErrorText(e
 
 // JustReset says that a card that came back is not taken; after is how long it must be out.
 func JustReset(name string, after time.Duration) string {
-	return fmt.Sprintf("%s is the card that was here a moment ago: perhaps its hub or reader was reset, so it is not taken. If it is the one you want, take it out for %d seconds.", name, after/time.Second)
+	return fmt.Sprintf("%s is the card that was here a moment ago: perhaps its hub or reader was reset, so it is not "+
+		"taken. If it is the one you want, take it out for %d seconds.", name, after/time.Second)
 }
 
 // PutInMore asks for more cards.
@@ -84,12 +88,16 @@ func NothingWritten(names string) string { return fmt.Sprintf("Nothing was writt
 
 // CounterfeitButLarge warns of a card that claims more than it holds, on which the image fits.
 func CounterfeitButLarge(name string, real, claimed int64) string {
-	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped all the same; but don't rely on it.", name, Bytes(real), Bytes(claimed))
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims. The image fits, so it is stamped "+
+		"all the same; but don't rely on it.", name, Bytes(real), Bytes(claimed))
 }
 
 // PerhapsCounterfeit warns of a card that may be one that holds less than it claims.
 func PerhapsCounterfeit(name, given string, tested time.Time) string {
-	return fmt.Sprintf("A test on %s found that a card of this size holds less than it claims. It may have been %s. To test it: %s", Day(tested), name, GaugeSpots(given))
+	return fmt.Sprintf(
+		"A test on %s found that a card of this size holds less than it claims. It may have been %s. To test it: %s",
+		Day(tested), name, GaugeSpots(given),
+	)
 }
 
 // FilesKept says where the files of a test of free space stay.
@@ -97,12 +105,14 @@ func FilesKept(folder string) string { return fmt.Sprintf("The files are kept in
 
 // NotAllBack says that a test could not put back all that it had saved.
 func NotAllBack(path string) string {
-	return fmt.Sprintf("Some of what was on the card could not be put back; what was saved is kept in %s. Try it in another reader: zipstamp gauge restore", path)
+	return fmt.Sprintf("Some of what was on the card could not be put back; what was saved is kept in %s. Try it in "+
+		"another reader: zipstamp gauge restore", path)
 }
 
 // NotPutBack says that a test did not come to putting back what it had saved.
 func NotPutBack(path string) string {
-	return fmt.Sprintf("What was on the card has not been put back; it is kept in %s. When the card is in again, put it back with: zipstamp gauge restore", path)
+	return fmt.Sprintf("What was on the card has not been put back; it is kept in %s. When the card is in again, put "+
+		"it back with: zipstamp gauge restore", path)
 }
 
 // ProgressUnusable says that what is kept of a test can't be used.
@@ -112,7 +122,9 @@ func ProgressUnusable(err error) string {
 
 // Overwritten says that a test can't be carried on since the card was written.
 func Overwritten(name string) string {
-	return fmt.Sprintf("A test of %s was interrupted, but the card no longer holds what that test wrote; it starts over.", name)
+	return fmt.Sprintf(
+		"A test of %s was interrupted, but the card no longer holds what that test wrote; it starts over.", name,
+	)
 }
 
 // StartsOver says that a test that was interrupted starts over.
@@ -126,7 +138,8 @@ func CarriesOn(name string, at int64, reading bool) string {
 	if reading {
 		what = "reading back"
 	}
-	return fmt.Sprintf("A test of %s was interrupted. What it wrote is read first; then it is carried on from %s, %s.", name, Bytes(at), what)
+	return fmt.Sprintf("A test of %s was interrupted. What it wrote is read first; then it is carried on from %s, %s.",
+		name, Bytes(at), what)
 }
 
 // EarlierTest says what became of what an earlier test had saved.
@@ -136,7 +149,8 @@ func EarlierTest(name, fate string) string {
 
 // NotYetBack says that what a test had saved is still to be put back.
 func NotYetBack(name string, begun time.Time) string {
-	return fmt.Sprintf("A test of %s was interrupted on %s, and what it had saved of the card has not been put back.", name, Day(begun))
+	return fmt.Sprintf("A test of %s was interrupted on %s, and what it had saved of the card has not been put back.",
+		name, Day(begun))
 }
 
 // DeletedWhenOverwritten says what becomes of what a test had saved when the card is overwritten.
@@ -156,7 +170,8 @@ func FateText(f journal.Fate) string {
 	case journal.WasBack:
 		return "everything was back already"
 	case journal.LooksBack:
-		return "the card holds what was saved; the saved data is kept, since it may be of another card with the same contents (delete it: zipstamp gauge restore --forget CARD)"
+		return "the card holds what was saved; the saved data is kept, since it may be of another card with the same " +
+			"contents (delete it: zipstamp gauge restore --forget CARD)"
 	case journal.Deleted:
 		return "deleted"
 	case journal.StillValid:
@@ -170,13 +185,16 @@ func NotBackText(e *journal.NotBackError) string {
 	sectors := func(n int) string { return english.Plural(n, "sector", "") }
 	switch {
 	case e.Torn > 0:
-		return fmt.Sprintf("put back %s; what was saved of %d more is damaged, and can't be put back", sectors(e.Restored), e.Torn)
+		return fmt.Sprintf("put back %s; what was saved of %d more is damaged, and can't be put back",
+			sectors(e.Restored), e.Torn)
 	case e.Unread > 0:
 		return fmt.Sprintf("%s to be put back can't be read; what belongs there stays saved", sectors(e.Unread))
 	case e.Other > 0:
-		return fmt.Sprintf("everything is as it was except %s: what was there did not come back, or something was written since; the saved data is kept", sectors(e.Other))
+		return fmt.Sprintf("everything is as it was except %s: what was there did not come back, or something was "+
+			"written since; the saved data is kept", sectors(e.Other))
 	}
-	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", sectors(e.Restored), e.Wrong)
+	return fmt.Sprintf("put back %s; %d did not take it, and what belongs there stays saved", sectors(e.Restored),
+		e.Wrong)
 }
 
 const deleteSaved = "zipstamp gauge restore --forget CARD"
@@ -189,19 +207,25 @@ func NotBack(err error) error {
 // OtherCard is the refusal of a card that is not the one that was tested.
 func OtherCard(name string) error {
 	return &Refusal{
-		Card: name, Err: journal.ErrOtherCard, Next: "if the saved data is of no use any more, delete it: " + deleteSaved,
-		Why: "nothing on it shows that it is the card that was tested, or it was written since; nothing was written",
+		Card: name, Err: journal.ErrOtherCard,
+		Next: "if the saved data is of no use any more, delete it: " + deleteSaved,
+		Why:  "nothing on it shows that it is the card that was tested, or it was written since; nothing was written",
 	}
 }
 
 // StillTested is the refusal of what a test has saved that goes on.
 func StillTested(err error) error {
-	return &Refusal{Card: "the saved data", Why: "the test that saved it still runs", Next: "wait until it has ended", Err: err}
+	return &Refusal{
+		Card: "the saved data", Why: "the test that saved it still runs", Next: "wait until it has ended", Err: err,
+	}
 }
 
 // TestedNotHere is the refusal of what was saved of a card that is not in this computer.
 func TestedNotHere(name string) error {
-	return &Refusal{Card: name, Why: "the card that was tested is not here", Next: "put it in and run the command again, or name the card"}
+	return &Refusal{
+		Card: name, Why: "the card that was tested is not here",
+		Next: "put it in and run the command again, or name the card",
+	}
 }
 
 // SavedUnread is the error of what earlier tests saved that can't be read.
@@ -215,7 +239,8 @@ func CantSave(folder string, started bool, err error) error {
 	if started {
 		so = ""
 	}
-	return hinted("check that the folder can be written and has a few MB of room; the variable XDG_STATE_HOME gives another one",
+	return hinted("check that the folder can be written and has a few MB of room; the variable XDG_STATE_HOME gives "+
+		"another one",
 		"what is on the card can't be saved in %s%s: %w", folder, so, err)
 }
 
@@ -223,17 +248,22 @@ func CantSave(folder string, started bool, err error) error {
 
 // StampUnfinished says that a stamp was interrupted.
 func StampUnfinished(name string) string {
-	return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts there until the end.", name)
+	return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts "+
+		"there until the end.", name)
 }
 
 // TestUnfinished says that what a test had saved has not been put back.
 func TestUnfinished(name string) string {
-	return fmt.Sprintf("A test of %s was interrupted, and what it had saved of the card has not been put back: zipstamp gauge restore", name)
+	return fmt.Sprintf(
+		"A test of %s was interrupted, and what it had saved of the card has not been put back: zipstamp gauge restore",
+		name,
+	)
 }
 
 // WholeUnfinished says that a test that overwrites the card did not come to its end.
 func WholeUnfinished(name string, on time.Time) string {
-	return fmt.Sprintf("A test of every block of %s, on %s, did not come to its end; it overwrites the card.", name, Day(on))
+	return fmt.Sprintf("A test of every block of %s, on %s, did not come to its end; it overwrites the card.", name,
+		Day(on))
 }
 
 // JobUnfinished says that a job did not come to its end.

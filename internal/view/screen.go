@@ -58,8 +58,9 @@ type Streams struct {
 func NewScreen(s Streams) *Screen {
 	errProfiled := profiled(s.Err, s)
 	return &Screen{
-		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled, typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err, colour: errProfiled.Profile >= colorprofile.ANSI,
-		width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
+		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled,
+		typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err,
+		colour: errProfiled.Profile >= colorprofile.ANSI, width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
 		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
 		asks: isTerminal(s.Err) && isTerminal(s.In), here: s.Here,
 	}
@@ -148,8 +149,8 @@ type answer struct {
 // Fact is a line of a result. Text may have several lines, which are kept.
 type Fact struct{ Label, Text string }
 
-// add adds a fact, if there is something to say. Texts in it are made fit to be a part of a line; one that is all of the fact may have several lines, and has been made fit
-// line by line.
+// add adds a fact, if there is something to say. Texts in it are made fit to be a part of a line; one that is all of
+// the fact may have several lines, and has been made fit line by line.
 func (a *answer) add(label, format string, args ...any) {
 	if format != "%s" {
 		for i, arg := range args {
@@ -295,12 +296,14 @@ func fitValue(v reflect.Value) {
 		}
 		v.Set(own)
 	case reflect.Map:
-		if v.IsNil() || !v.CanSet() || v.Type().Elem().Kind() != reflect.String || v.Type().Key().Kind() != reflect.String {
+		if v.IsNil() || !v.CanSet() || v.Type().Elem().Kind() != reflect.String ||
+			v.Type().Key().Kind() != reflect.String {
 			return
 		}
 		own := reflect.MakeMap(v.Type())
 		for _, k := range v.MapKeys() {
-			own.SetMapIndex(reflect.ValueOf(word(k.String())).Convert(v.Type().Key()), reflect.ValueOf(word(v.MapIndex(k).String())).Convert(v.Type().Elem()))
+			own.SetMapIndex(reflect.ValueOf(word(k.String())).Convert(v.Type().Key()),
+				reflect.ValueOf(word(v.MapIndex(k).String())).Convert(v.Type().Elem()))
 		}
 		v.Set(own)
 	}

@@ -21,7 +21,8 @@ import (
 	"zipstamp/internal/trust"
 )
 
-// Documents shows the results of one job that was done with several cards: the fate of each. paths are where the receipts are kept.
+// Documents shows the results of one job that was done with several cards: the fate of each. paths are where the
+// receipts are kept.
 func (v *Screen) Documents(all []receipt.Document, paths []string) {
 	all, paths = slices.Clone(all), slices.Clone(paths)
 	for i := range all {
@@ -96,7 +97,8 @@ func StampsSentence(all []receipt.Document) string {
 	if len(failed) > 1 {
 		verb = "are"
 	}
-	return fmt.Sprintf("%d of %d cards are %s; %s %s not.", len(all)-len(failed), len(all), done, listed(failed, len(failed)), verb)
+	return fmt.Sprintf("%d of %d cards are %s; %s %s not.", len(all)-len(failed), len(all), done,
+		listed(failed, len(failed)), verb)
 }
 
 // fateLines are what became of one of several cards.
@@ -113,7 +115,12 @@ func fateLines(doc receipt.Document, path string) []string {
 		}
 		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
 	}
-	for _, f := range []Fact{{"limits", memoryFact(doc)}, {"bad", extentsFact(doc.Bad)}, {"forgiven", mishapsFact(doc.Mishaps)}, {"repaired", extentsFact(doc.Repairs.Blocks)}} {
+	for _, f := range []Fact{
+		{"limits", memoryFact(doc)},
+		{"bad", extentsFact(doc.Bad)},
+		{"forgiven", mishapsFact(doc.Mishaps)},
+		{"repaired", extentsFact(doc.Repairs.Blocks)},
+	} {
 		if f.Text != "" {
 			lines = append(lines, f.Label+": "+strings.ReplaceAll(f.Text, "\n", "; "))
 		}
@@ -132,7 +139,8 @@ func MishapSentence(name string, m card.Mishap) string {
 	name = word(name)
 	switch {
 	case m.Waiting:
-		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name, word(cause(m.Err).Error()))
+		return fmt.Sprintf("%s is gone (%s); waiting a moment for it to come back ...", name,
+			word(cause(m.Err).Error()))
 	case m.Op == "" && m.Name == name:
 		return name + " is back; going on."
 	case m.Op == "":
@@ -158,7 +166,10 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 	imageName, cardName = word(imageName), word(cardName)
 	if err == nil {
 		if r.State == stamp.Complete {
-			return fmt.Sprintf("Stamped but not read back: %s was written to %s, and nothing shows that the card holds it.", imageName, cardName)
+			return fmt.Sprintf(
+				"Stamped but not read back: %s was written to %s, and nothing shows that the card holds it.", imageName,
+				cardName,
+			)
 		}
 		sentence := fmt.Sprintf("Stamped and read back: every block of %s is on %s", imageName, cardName)
 		if n := blocksIn(r.Repaired); n > 0 {
@@ -194,7 +205,8 @@ func failure(cardName string, r stamp.Result, err error) string {
 	case errors.As(err, &damage):
 		return damageClause(damage)
 	case errors.As(err, &stuck):
-		return fmt.Sprintf("from %s on, %s took no writes any more, as worn-out cards do", Bytes(stuck.Offset), cardName)
+		return fmt.Sprintf("from %s on, %s took no writes any more, as worn-out cards do", Bytes(stuck.Offset),
+			cardName)
 	case errors.As(err, &failed):
 		return failedClause(cardName, failed)
 	}
@@ -205,7 +217,8 @@ func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
 	if e.AtLeast {
 		return fmt.Sprintf("the image does not fit on %s: it is larger than %s", cardName, exact(e.Card))
 	}
-	return fmt.Sprintf("the image does not fit on %s: it has %s, and the card %s", cardName, exact(e.Image), exact(e.Card))
+	return fmt.Sprintf("the image does not fit on %s: it has %s, and the card %s", cardName, exact(e.Image),
+		exact(e.Card))
 }
 
 func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) string {
@@ -213,9 +226,15 @@ func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) str
 	case r.Loss != nil && r.Loss.Holds == 0:
 		return cardName + " keeps nothing of what is written to it"
 	case r.Loss != nil && r.Loss.Wraps:
-		return fmt.Sprintf("%s does not hold what was written: its addresses repeat after about %s, so it holds less than it claims", cardName, Bytes(r.Loss.Holds))
+		return fmt.Sprintf(
+			"%s does not hold what was written: its addresses repeat after about %s, so it holds less than it claims",
+			cardName, Bytes(r.Loss.Holds),
+		)
 	case r.Loss != nil:
-		return fmt.Sprintf("%s does not hold what was written: all beyond about %s is lost, so it seems to hold less than it claims", cardName, Bytes(r.Loss.Holds))
+		return fmt.Sprintf(
+			"%s does not hold what was written: all beyond about %s is lost, so it seems to hold less than it claims",
+			cardName, Bytes(r.Loss.Holds),
+		)
 	case e.Blocks == 1:
 		return fmt.Sprintf("a block of %s does not read back as it was written", cardName)
 	}
@@ -230,12 +249,16 @@ func damageClause(e *image.DamageError) string {
 	case e.Truncated && e.Unpacked == 0:
 		return fmt.Sprintf("%s is cut short (it ends at byte %s), so the download was not complete", name, place(e.At))
 	case e.Truncated:
-		return fmt.Sprintf("%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name, place(e.At), Bytes(e.Unpacked))
+		return fmt.Sprintf(
+			"%s is cut short (it ends at byte %s, after %s of the image), so the download was not complete", name,
+			place(e.At), Bytes(e.Unpacked),
+		)
 	}
 	if e.Trailing > 0 {
 		return fmt.Sprintf("%s ends at byte %s, and %v", name, place(e.At), e.Err)
 	}
-	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%s)", name, place(e.At), Bytes(e.Unpacked), word(e.Err.Error()))
+	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%s)", name, place(e.At), Bytes(e.Unpacked),
+		word(e.Err.Error()))
 }
 
 // ofTotal says how much is there of how much.
@@ -263,7 +286,8 @@ func tooFakeClause(name string, e *gauge.TooSmallError) string {
 	if e.Anywhere || !e.Exact || e.Holds() == 0 {
 		return fakeClause(name, e.Loss, e.Claimed)
 	}
-	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name, Bytes(e.Real), Bytes(e.Claimed), Bytes(e.Need))
+	return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims, and the image needs %s", name,
+		Bytes(e.Real), Bytes(e.Claimed), Bytes(e.Need))
 }
 
 // stateClause is what the card is like, as a clause.
@@ -273,7 +297,8 @@ func stateClause(r stamp.Result, err error) string {
 	case tried && r.State == stamp.Untouched:
 		return "nothing of the image was written, and what is on the card is as it was"
 	case tried:
-		return "nothing of the image was written, but some of what was on the card could not be put back; to try again: zipstamp gauge restore"
+		return "nothing of the image was written, but some of what was on the card could not be put back; to try " +
+			"again: zipstamp gauge restore"
 	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
@@ -307,7 +332,10 @@ func stampFacts(a *answer, doc receipt.Document) {
 		a.add("spots", "not tried first: %s", s.Why)
 	}
 	if doc.Card.Access == string(card.Cached) && doc.Verdict == receipt.Good {
-		a.add("caution", "this system can't bypass its own memory for this file, so the read-back says little of the card")
+		a.add(
+			"caution",
+			"this system can't bypass its own memory for this file, so the read-back says little of the card",
+		)
 	}
 	a.add("limits", "%s", memoryFact(doc))
 	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks))
@@ -324,7 +352,8 @@ func memoryFact(doc receipt.Document) string {
 	if doc.Verdict != receipt.Good || doc.Bytes.Displaced == nil || *doc.Bytes.Displaced >= stamp.Displaced {
 		return ""
 	}
-	return fmt.Sprintf("only %s more could be written before the read-back, so a card that answers for more than that from a memory of its own could hide a loss", Bytes(*doc.Bytes.Displaced))
+	return fmt.Sprintf("only %s more could be written before the read-back, so a card that answers for more than "+
+		"that from a memory of its own could hide a loss", Bytes(*doc.Bytes.Displaced))
 }
 
 func docImage(i receipt.Image) string {
@@ -352,7 +381,8 @@ func cardKind(c receipt.Card) string {
 	return kind
 }
 
-// checkedFact is what shows that an image is the one that was published: a good signature of a key that counts, and digests that agree.
+// checkedFact is what shows that an image is the one that was published: a good signature of a key that counts, and
+// digests that agree.
 func checkedFact(i receipt.Image) string {
 	var facts []string
 	for _, s := range i.Signatures {
@@ -421,9 +451,14 @@ var desktopKnows = []layout.FSKind{
 // nextNotes say what to do next with a card that is good.
 func nextNotes(a *answer, c receipt.Card) {
 	if c.Beyond >= minBeyond {
-		a.note("%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.", Bytes(c.Beyond))
+		a.note(
+			"%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.",
+			Bytes(c.Beyond),
+		)
 	}
-	if len(c.FileSystems) > 0 && !slices.ContainsFunc(c.FileSystems, func(k layout.FSKind) bool { return slices.Contains(desktopKnows, k) }) {
+	if len(c.FileSystems) > 0 && !slices.ContainsFunc(c.FileSystems, func(k layout.FSKind) bool {
+		return slices.Contains(desktopKnows, k)
+	}) {
 		a.note("If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
 	}
 }
@@ -441,11 +476,13 @@ func stampNotes(a *answer, doc receipt.Document) {
 		a.note("An access that fails now and then is the cable's or the reader's fault more often than the card's.")
 	case done:
 	case doc.Loss != nil && doc.Loss.Holds == 0:
-		a.note("Don't use this card: it is worn out, or counterfeit. If other cards fail in the same way, it is the reader.")
+		a.note("Don't use this card: it is worn out, or counterfeit. If other cards fail in the same way, it is the " +
+			"reader.")
 	case doc.Loss != nil:
 		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
 	case doc.Cause == receipt.CardFake:
-		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", doc.Card.Path))
+		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a "+
+			"page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", doc.Card.Path))
 	case causeNotes[doc.Cause] != "":
 		a.note("%s", causeNotes[doc.Cause])
 	}

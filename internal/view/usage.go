@@ -8,7 +8,8 @@ import (
 	"zipstamp/internal/shell"
 )
 
-// What is wrong with a command line, in words. None of these decides anything: the commands do, and choose the words here.
+// What is wrong with a command line, in words. None of these decides anything: the commands do, and choose the words
+// here.
 
 // hinted is an error with advice.
 func hinted(next, format string, args ...any) error {
@@ -17,21 +18,27 @@ func hinted(next, format string, args ...any) error {
 
 // Errors of a command line that always read the same.
 var (
-	ErrAllOrArrive   = errors.New("--all and --arrive can't be combined")
-	ErrKeepOrAgain   = errors.New("--keep, --again and --remove can't be combined")
-	ErrImageOrOther  = errors.New("give an image or --against, not both")
-	ErrOneDigest     = errors.New("--digest is the digest of one image, but several images were given")
-	ErrNoCardNamed   = hinted("name the card; zipstamp cards lists them", "with --yes nothing is asked, so the card must be named")
-	ErrNoTerminal    = hinted("name the card; zipstamp cards lists them", "no card was named, and there is no terminal to choose one on")
-	ErrOneReceipt    = hinted("give an existing folder, or leave --receipt out to keep the receipts in the usual folder", "--receipt gives one file, but there are several cards")
+	ErrAllOrArrive  = errors.New("--all and --arrive can't be combined")
+	ErrKeepOrAgain  = errors.New("--keep, --again and --remove can't be combined")
+	ErrImageOrOther = errors.New("give an image or --against, not both")
+	ErrOneDigest    = errors.New("--digest is the digest of one image, but several images were given")
+	ErrNoCardNamed  = hinted("name the card; zipstamp cards lists them",
+		"with --yes nothing is asked, so the card must be named")
+	ErrNoTerminal = hinted("name the card; zipstamp cards lists them",
+		"no card was named, and there is no terminal to choose one on")
+	ErrOneReceipt = hinted(
+		"give an existing folder, or leave --receipt out to keep the receipts in the usual folder",
+		"--receipt gives one file, but there are several cards",
+	)
 	ErrNoReceipt     = hinted("list the receipts: zipstamp receipts list", "there is no such receipt")
 	ErrDemoJSON      = errors.New("the demo shows what a person sees, so it has no --json")
 	ErrKeysAsRoot    = errors.New("keys are kept for a person, not for root: run the command without sudo")
 	ErrNotTyped      = errors.New("the fingerprint was not typed, so the key was not kept")
-	ErrNoFingerprint = hinted("say which key it must be: --fingerprint TEXT", "there is no terminal to compare the fingerprint on")
-	ErrNoClaimed     = errors.New("--claimed is missing: the size that the card claims to have, such as 64MB")
-	ErrNotPublished  = errors.New("not what was published")
-	ErrNothing       = errors.New("it must be more than 0")
+	ErrNoFingerprint = hinted("say which key it must be: --fingerprint TEXT",
+		"there is no terminal to compare the fingerprint on")
+	ErrNoClaimed    = errors.New("--claimed is missing: the size that the card claims to have, such as 64MB")
+	ErrNotPublished = errors.New("not what was published")
+	ErrNothing      = errors.New("it must be more than 0")
 )
 
 // OutOfRange says that a number is not within bounds.
@@ -82,7 +89,8 @@ func FirstTooSmall(given string, block int64) error {
 
 // FirstTooLarge says that --first is more than the card claims.
 func FirstTooLarge(given, card string, claims int64) error {
-	return hinted("leave it out to test the whole card", "--first is %s, but %s claims only %s", given, card, Bytes(claims))
+	return hinted("leave it out to test the whole card", "--first is %s, but %s claims only %s", given, card,
+		Bytes(claims))
 }
 
 // BadDigest says that what was given as a digest is none.
@@ -148,7 +156,8 @@ var (
 	badFault    = "%q is not one of kind=, sector=, count=, times= and chance="
 )
 
-// FaultKey says that a key is none of a fault's; FaultTwice that it is given twice; FaultNumber that its value is no number.
+// FaultKey says that a key is none of a fault's; FaultTwice that it is given twice; FaultNumber that its value is no
+// number.
 func FaultKey(pair string) error { return fmt.Errorf(badFault, pair) }
 
 // FaultTwice says that a key is given twice.
@@ -188,7 +197,8 @@ func SettingForm(why string) string {
 
 // NoRoomForReceipt is the error of a job that was not started since its receipt could not be kept.
 func NoRoomForReceipt(err error) error {
-	return hinted("give a place that has room and can be written: --receipt FILE", "the receipt can't be written, so nothing was started: %w", err)
+	return hinted("give a place that has room and can be written: --receipt FILE",
+		"the receipt can't be written, so nothing was started: %w", err)
 }
 
 // IsTheImage says that the receipt would overwrite the image.
@@ -241,7 +251,9 @@ func NoneChosen() error { return &Refusal{Card: "a card", Why: "none was chosen,
 
 // NoneHere is the refusal where no writable card is in the computer.
 func NoneHere() error {
-	return &Hint{Err: &NoCardError{}, Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen"}
+	return &Hint{
+		Err: &NoCardError{}, Next: "put one in; zipstamp cards --all shows every disk, and why it can't be chosen",
+	}
 }
 
 // NoCardError says that there is no card to choose.
@@ -259,7 +271,9 @@ func NeedsPerson(card string) error {
 
 // NeedsYes is the refusal of a card where nobody can be asked, and --yes wasn't given.
 func NeedsYes(card string) error {
-	return &Refusal{Card: card, Why: "there is no terminal to ask whether it may be overwritten", Next: "in a script, add --yes"}
+	return &Refusal{
+		Card: card, Why: "there is no terminal to ask whether it may be overwritten", Next: "in a script, add --yes",
+	}
 }
 
 // SameFile is the refusal of an image that is the card.
@@ -355,7 +369,8 @@ func OnOtherDisk(folder, disk string) error {
 
 // EarlierFiles is the error of a folder that still has the files of an earlier test.
 func EarlierFiles(own string) error {
-	return hinted("read them with --again, or remove them with --remove", "%s has files of an earlier test, which were kept to be read again", own)
+	return hinted("read them with --again, or remove them with --remove",
+		"%s has files of an earlier test, which were kept to be read again", own)
 }
 
 // NoEarlierFiles is the error of a folder that has no files of an earlier test.
@@ -401,14 +416,17 @@ func HoldsLess(card string, tested time.Time) error {
 
 // Untested is the refusal of a card of which no test is known.
 func Untested(card, given string) error {
-	return &Refusal{Card: card, Why: "its real size is not known: no test of it was found", Next: "test it: " + GaugeSpots(given)}
+	return &Refusal{
+		Card: card, Why: "its real size is not known: no test of it was found", Next: "test it: " + GaugeSpots(given),
+	}
 }
 
 // PerhapsTested is the refusal of a card that may be one that was tested.
 func PerhapsTested(card, given string, tested time.Time) error {
 	return &Refusal{
 		Card: card, Next: "test it: " + GaugeSpots(given),
-		Why: fmt.Sprintf("a card of this size was tested on %s, but it has no number of its own, so it can't be told whether it is this one", Day(tested)),
+		Why: fmt.Sprintf("a card of this size was tested on %s, but it has no number of its own, so it can't be told "+
+			"whether it is this one", Day(tested)),
 	}
 }
 
@@ -429,13 +447,17 @@ func CompareWithImage(card string) string {
 
 // NoStampKnown is the refusal of a card of which no stamp is known.
 func NoStampKnown(card, given string) error {
-	return &Refusal{Card: card, Why: "no receipt of a stamp of it was found", Next: CompareWithImage(given) + "; or name its receipt with --against FILE"}
+	return &Refusal{
+		Card: card, Why: "no receipt of a stamp of it was found",
+		Next: CompareWithImage(given) + "; or name its receipt with --against FILE",
+	}
 }
 
 // PerhapsStamped is the refusal of a card that may be one that was stamped.
 func PerhapsStamped(card string, stamped time.Time, receipt string) error {
 	return &Refusal{
 		Card: card, Next: "if it is that card, name the receipt: --against " + shell.File(receipt),
-		Why: fmt.Sprintf("it has no number of its own: only its size and the number of its partition table are those of a card that was stamped on %s", Day(stamped)),
+		Why: fmt.Sprintf("it has no number of its own: only its size and the number of its partition table are those "+
+			"of a card that was stamped on %s", Day(stamped)),
 	}
 }

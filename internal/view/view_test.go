@@ -50,21 +50,27 @@ func TestFoldedTextFitsAndLosesNothing(t *testing.T) {
 
 // TestQuotedWordsAreWhatAShellReads asks a real shell.
 func TestQuotedWordsAreWhatAShellReads(t *testing.T) {
-	for _, word := range []string{"", "plain.img", "two words", "it's", `back\slash`, "$HOME", "a;b", "*", "~", "\"q\"", "-x", "new\nline", "é"} {
+	for _, word := range []string{
+		"", "plain.img", "two words", "it's", `back\slash`, "$HOME", "a;b", "*", "~", "\"q\"", "-x", "new\nline", "é",
+	} {
 		out, err := exec.Command("sh", "-c", "printf %s "+shell.Quote(word)).Output()
 		require.NoError(t, err)
 		assert.Equal(t, word, string(out))
 	}
-	assert.Equal(t, "zipstamp stamp 'my image.xz' /dev/sdb", shell.Command("zipstamp", "stamp", "my image.xz", "/dev/sdb"))
+	assert.Equal(t, "zipstamp stamp 'my image.xz' /dev/sdb",
+		shell.Command("zipstamp", "stamp", "my image.xz", "/dev/sdb"))
 }
 
 func TestNumbersForPeople(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.00 kB", 49300480: "49.3 MB", 64e9: "64.0 GB", 2e12: "2.00 TB"} {
+	for n, want := range map[int64]string{
+		0: "0 B", 999: "999 B", 1000: "1.00 kB", 49300480: "49.3 MB", 64e9: "64.0 GB", 2e12: "2.00 TB",
+	} {
 		assert.Equal(t, want, Bytes(n))
 	}
 	for d, want := range map[time.Duration]string{
-		0: "less than 0.1 s", 400 * time.Millisecond: "0.4 s", 12 * time.Second: "12 s", 200 * time.Second: "3 min 20 s",
-		3599*time.Second + 600*time.Millisecond: "1 h 0 min", 65 * time.Minute: "1 h 5 min", 59*time.Second + 600*time.Millisecond: "1 min 0 s",
+		0: "less than 0.1 s", 400 * time.Millisecond: "0.4 s", 12 * time.Second: "12 s",
+		200 * time.Second: "3 min 20 s", 3599*time.Second + 600*time.Millisecond: "1 h 0 min",
+		65 * time.Minute: "1 h 5 min", 59*time.Second + 600*time.Millisecond: "1 min 0 s",
 	} {
 		assert.Equal(t, want, span(d), d)
 	}
@@ -117,22 +123,78 @@ func TestSentencesOfAStamp(t *testing.T) {
 		want   string
 	}{
 		{stamp.Result{State: stamp.Verified}, nil, "Stamped and read back: every block of os.img is on sdx."},
-		{stamp.Result{State: stamp.Verified, Repaired: []layout.Extent{{Length: 9 << 20}}}, nil, "Stamped and read back: every block of os.img is on sdx, but 3 blocks had to be written again."},
-		{stamp.Result{State: stamp.Complete}, nil, "Stamped but not read back: os.img was written to sdx, and nothing shows that the card holds it."},
+		{
+			stamp.Result{State: stamp.Verified, Repaired: []layout.Extent{{Length: 9 << 20}}},
+			nil,
+			"Stamped and read back: every block of os.img is on sdx, but 3 blocks had to be written again.",
+		},
+		{
+			stamp.Result{State: stamp.Complete},
+			nil,
+			"Stamped but not read back: os.img was written to sdx, and nothing shows that the card holds it.",
+		},
 		{noTable, ErrInterrupted, "Not stamped: it was interrupted" + again},
 		{noTable, &card.GoneError{Card: "x", Err: eio}, "Not stamped: sdx was pulled out, or its reader was" + again},
 		{noTable, eio, "Not stamped: sdx failed to write at 8.00 MB (input/output error)" + again},
-		{noTable, &card.IOError{Op: "flush", Err: fault.BadPlace}, "Not stamped: sdx failed to keep what was written (input/output error)" + again},
-		{noTable, &card.IOError{Op: "write", Offset: 8e6, Err: fault.Locked}, "Not stamped: sdx became write-protected at 8.00 MB, as worn-out cards do; the card has no partition table."},
-		{noTable, &card.StuckError{Offset: 64e6, Err: &card.IOError{Op: "write", Err: fault.BadPlace}}, "Not stamped: from 64.0 MB on, sdx took no writes any more, as worn-out cards do; the card has no partition table."},
-		{noTable, &stamp.ReadBackError{Blocks: 2}, "Not stamped: 2 blocks of sdx do not read back as they were written" + again},
-		{noTable, &image.DamageError{Path: "a/os.img", At: 5000, Unpacked: 7e6, Err: errors.New("bad sum")}, "Not stamped: os.img is damaged near byte 5,000, after 7.00 MB of the image (bad sum)" + again},
-		{stamp.Result{State: stamp.Uncertain}, &card.GoneError{}, "Not stamped: sdx was pulled out, or its reader was; the card may look as if it could start a board, and must not be used before it has been stamped again."},
-		{stamp.Result{State: stamp.Untouched}, &gauge.TooSmallError{Loss: gauge.Loss{Real: 1e9, Exact: true}, Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it holds 1.00 GB of the 64.0 GB that it claims, and the image needs 2.00 GB; nothing of the image was written, and what is on the card is as it was."},
-		{stamp.Result{State: stamp.Untouched}, &gauge.TooSmallError{Loss: gauge.Loss{Exact: true}, Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it claims 64.0 GB, and keeps nothing of what is written to it; nothing of the image was written, and what is on the card is as it was."},
-		{stamp.Result{State: stamp.Uncertain}, &gauge.TooSmallError{Loss: gauge.Loss{Anywhere: true}, Claimed: 64e9, Need: 2e9}, "Not stamped: sdx is counterfeit: it loses what is written here and there, so it holds less than the 64.0 GB that it claims; nothing of the image was written, but some of what was on the card could not be put back; to try again: zipstamp gauge restore."},
-		{stamp.Result{State: stamp.Untouched}, &stamp.TooSmallError{Image: 2e9, Card: 1e9}, "Not stamped: the image does not fit on sdx: it has 2.00 GB (2,000,000,000 bytes), and the card 1.00 GB (1,000,000,000 bytes); nothing was written to the card."},
-		{stamp.Result{State: stamp.NoTable, Loss: &stamp.Loss{Holds: 8e9}}, &stamp.ReadBackError{Blocks: 9}, "Not stamped: sdx does not hold what was written: all beyond about 8.00 GB is lost, so it seems to hold less than it claims; the card has no partition table."},
+		{
+			noTable, &card.IOError{Op: "flush", Err: fault.BadPlace},
+			"Not stamped: sdx failed to keep what was written (input/output error)" + again,
+		},
+		{
+			noTable, &card.IOError{Op: "write", Offset: 8e6, Err: fault.Locked},
+			"Not stamped: sdx became write-protected at 8.00 MB, as worn-out cards do; the card has no partition " +
+				"table.",
+		},
+		{
+			noTable, &card.StuckError{Offset: 64e6, Err: &card.IOError{Op: "write", Err: fault.BadPlace}},
+			"Not stamped: from 64.0 MB on, sdx took no writes any more, as worn-out cards do; the card has no " +
+				"partition table.",
+		},
+		{
+			noTable, &stamp.ReadBackError{Blocks: 2},
+			"Not stamped: 2 blocks of sdx do not read back as they were written" + again,
+		},
+		{
+			noTable, &image.DamageError{Path: "a/os.img", At: 5000, Unpacked: 7e6, Err: errors.New("bad sum")},
+			"Not stamped: os.img is damaged near byte 5,000, after 7.00 MB of the image (bad sum)" + again,
+		},
+		{
+			stamp.Result{State: stamp.Uncertain},
+			&card.GoneError{},
+			"Not stamped: sdx was pulled out, or its reader was; the card may look as if it could start a board, and " +
+				"must not be used before it has been stamped again.",
+		},
+		{
+			stamp.Result{State: stamp.Untouched},
+			&gauge.TooSmallError{Loss: gauge.Loss{Real: 1e9, Exact: true}, Claimed: 64e9, Need: 2e9},
+			"Not stamped: sdx is counterfeit: it holds 1.00 GB of the 64.0 GB that it claims, and the image needs " +
+				"2.00 GB; nothing of the image was written, and what is on the card is as it was.",
+		},
+		{
+			stamp.Result{State: stamp.Untouched},
+			&gauge.TooSmallError{Loss: gauge.Loss{Exact: true}, Claimed: 64e9, Need: 2e9},
+			"Not stamped: sdx is counterfeit: it claims 64.0 GB, and keeps nothing of what is written to it; nothing " +
+				"of the image was written, and what is on the card is as it was.",
+		},
+		{
+			stamp.Result{State: stamp.Uncertain},
+			&gauge.TooSmallError{Loss: gauge.Loss{Anywhere: true}, Claimed: 64e9, Need: 2e9},
+			"Not stamped: sdx is counterfeit: it loses what is written here and there, so it holds less than the " +
+				"64.0 GB that it claims; nothing of the image was written, but some of what was on the card could " +
+				"not be put back; to try again: zipstamp gauge restore.",
+		},
+		{
+			stamp.Result{State: stamp.Untouched},
+			&stamp.TooSmallError{Image: 2e9, Card: 1e9},
+			"Not stamped: the image does not fit on sdx: it has 2.00 GB (2,000,000,000 bytes), and the card 1.00 GB " +
+				"(1,000,000,000 bytes); nothing was written to the card.",
+		},
+		{
+			stamp.Result{State: stamp.NoTable, Loss: &stamp.Loss{Holds: 8e9}},
+			&stamp.ReadBackError{Blocks: 9},
+			"Not stamped: sdx does not hold what was written: all beyond about 8.00 GB is lost, so it seems to hold " +
+				"less than it claims; the card has no partition table.",
+		},
 	} {
 		assert.Equal(t, c.want, StampSentence("os.img", "sdx", c.result, c.err))
 	}
@@ -144,9 +206,20 @@ func TestProblemsSayWhatAndWhatNext(t *testing.T) {
 		err  error
 		want string
 	}{
-		{fmt.Errorf("open: %w", &fs.PathError{Op: "open", Path: "os.img", Err: fs.ErrNotExist}), "zipstamp: open: there is no file os.img."},
-		{&card.RefusedError{Card: "/dev/sdx", Why: []guard.Reason{{Cause: guard.NoRights}}, Err: fs.ErrPermission}, "zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: doas " + program("") + " stamp 'my os.img' /dev/sdx"},
-		{&image.ChoiceError{Path: "a.zip", Members: []string{"x y.img", "z.img"}}, "zipstamp: a.zip holds 2 images: x y.img, z.img. Next: choose one: ./zipstamp stamp 'my os.img' /dev/sdx --member 'x y.img'"},
+		{
+			fmt.Errorf("open: %w", &fs.PathError{Op: "open", Path: "os.img", Err: fs.ErrNotExist}),
+			"zipstamp: open: there is no file os.img.",
+		},
+		{
+			&card.RefusedError{Card: "/dev/sdx", Why: []guard.Reason{{Cause: guard.NoRights}}, Err: fs.ErrPermission},
+			"zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: doas " +
+				program("") + " stamp 'my os.img' /dev/sdx",
+		},
+		{
+			&image.ChoiceError{Path: "a.zip", Members: []string{"x y.img", "z.img"}},
+			"zipstamp: a.zip holds 2 images: x y.img, z.img. Next: choose one: ./zipstamp stamp 'my os.img' /dev/sdx " +
+				"--member 'x y.img'",
+		},
 		{&Hint{errors.New("odd"), "even"}, "zipstamp: odd. Next: even"},
 		{ErrInterrupted, "zipstamp: interrupted."},
 	} {

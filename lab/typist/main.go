@@ -1,7 +1,7 @@
 //go:build linux
 
-// Typist runs a command on a terminal and answers its questions: "typist ANSWER... -- COMMAND ARG...". A question is a line that ends with
-// a colon and a space, and nothing after it for a while. It ends with the command's status.
+// Typist runs a command on a terminal and answers its questions: "typist ANSWER... -- COMMAND ARG...". A question is a
+// line that ends with a colon and a space, and nothing after it for a while. It ends with the command's status.
 package main
 
 import (
@@ -62,7 +62,8 @@ func answer(terminal *os.File, answers []string) {
 			tail = append(tail, text...)
 			tail = tail[max(0, len(tail)-64):]
 		case <-time.After(pause):
-			if bytes.Contains(tail, []byte(": ")) && bytes.HasSuffix(bytes.TrimRight(tail, "\x1b[m0123456789;"), []byte(": ")) && len(answers) > 0 {
+			if bytes.Contains(tail, []byte(": ")) && bytes.HasSuffix(bytes.TrimRight(tail, "\x1b[m0123456789;"),
+				[]byte(": ")) && len(answers) > 0 {
 				fmt.Fprintln(terminal, answers[0])
 				answers, tail = answers[1:], nil
 			}

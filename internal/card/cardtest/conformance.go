@@ -14,8 +14,9 @@ import (
 	"zipstamp/internal/card/fault"
 )
 
-// TestDevice checks that a device keeps what is promised of all devices. open opens the same card again and
-// again; it has at least 1 MiB, which is overwritten. The error says what is not as promised; all of it, as far as it could be tried.
+// TestDevice checks that a device keeps what is promised of all devices. open opens the same card again and again; it
+// has at least 1 MiB, which is overwritten. The error says what is not as promised; all of it, as far as it could be
+// tried.
 func TestDevice(open func() (card.Device, error)) error {
 	d, err := open()
 	if err != nil {
@@ -103,7 +104,9 @@ func (t *trial) keepsWhatIsWritten() {
 	defer t.pool.Put(one)
 	defer t.pool.Put(two)
 	random := rand.New(rand.NewPCG(3, uint64(t.size)))
-	for _, at := range []int64{0, t.sector, 3 * t.sector, t.size / 2 / t.sector * t.sector, t.size - int64(len(one)), t.size - t.sector} {
+	for _, at := range []int64{
+		0, t.sector, 3 * t.sector, t.size / 2 / t.sector * t.sector, t.size - int64(len(one)), t.size - t.sector,
+	} {
 		p, q := one[:min(int64(len(one)), t.size-at)], two[:min(int64(len(two)), t.size-at)]
 		for i := range p {
 			p[i] = byte(random.Uint32())

@@ -18,8 +18,8 @@ type TB interface {
 	Helper()
 }
 
-// Make makes a practice card in a folder, in the place of the one before, and finds it. holds is what it holds, nil for zeros; where the spec says no size, it claims as
-// much. What it really holds is in the file that is named.
+// Make makes a practice card in a folder, in the place of the one before, and finds it. holds is what it holds, nil for
+// zeros; where the spec says no size, it claims as much. What it really holds is in the file that is named.
 func Make(t TB, dir string, s practice.Spec, holds []byte) (c *card.Card, data string) {
 	t.Helper()
 	path := filepath.Join(dir, "a.card")

@@ -1,4 +1,5 @@
-// Package darwin is the card.Host of macOS. Its disks can't be used yet, and it refuses them; practice cards and plain files don't need it.
+// Package darwin is the card.Host of macOS. Its disks can't be used yet, and it refuses them; practice cards and plain
+// files don't need it.
 package darwin
 
 import "zipstamp/internal/card"

@@ -1,4 +1,5 @@
-// Package disks has what is known of a computer's disks, in words of no system: what each is, and what the computer uses it for. Hosts fill it in.
+// Package disks has what is known of a computer's disks, in words of no system: what each is, and what the computer
+// uses it for. Hosts fill it in.
 package disks
 
 import (
@@ -181,5 +182,6 @@ func (d Disk) InUse() []Mount {
 	return mounts
 }
 
-// IsCardLike tells whether the disk may be a card, as opposed to a fixed disk: it can be taken out, or stands in an SD slot, or for one.
+// IsCardLike tells whether the disk may be a card, as opposed to a fixed disk: it can be taken out, or stands in an SD
+// slot, or for one.
 func (d Disk) IsCardLike() bool { return d.Removable || d.Bus == SDSlot || d.Bus == Loop }

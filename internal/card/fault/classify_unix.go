@@ -9,7 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// opening are errors of opening a device or file; they are about the user's rights, where those of an access say that it is locked.
+// opening are errors of opening a device or file; they are about the user's rights, where those of an access say that
+// it is locked.
 var opening = map[Fault][]error{
 	NoRights: {unix.EACCES, unix.EPERM},
 }

@@ -16,7 +16,8 @@ import (
 // TestKindsOfErrors has those that all Unixes give; what is of no kind stays as it is.
 func TestKindsOfErrors(t *testing.T) {
 	for kind, all := range map[fault.Fault][]error{
-		fault.BadPlace: {syscall.EIO}, fault.Full: {syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG}, fault.Gone: {syscall.ENODEV, syscall.ENXIO}, fault.Locked: {syscall.EROFS, syscall.EPERM},
+		fault.BadPlace: {syscall.EIO}, fault.Full: {syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG},
+		fault.Gone: {syscall.ENODEV, syscall.ENXIO}, fault.Locked: {syscall.EROFS, syscall.EPERM},
 	} {
 		for _, e := range all {
 			err := fault.Of(&os.PathError{Op: "write", Path: "x", Err: e})

@@ -1,4 +1,5 @@
-// Package file has files that stand for cards: a plain file, and a row of files in a folder, which together are as large as the free space there.
+// Package file has files that stand for cards: a plain file, and a row of files in a folder, which together are as
+// large as the free space there.
 package file
 
 import (

@@ -6,7 +6,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// Number is the number of a file on its file system, and when the file was made: a number may be given again. Empty if the file isn't there.
+// Number is the number of a file on its file system, and when the file was made: a number may be given again. Empty if
+// the file isn't there.
 func Number(path string) string {
 	name, err := windows.UTF16PtrFromString(path)
 	if err != nil {
@@ -22,5 +23,6 @@ func Number(path string) string {
 	if windows.GetFileInformationByHandle(h, &info) != nil {
 		return ""
 	}
-	return fmt.Sprintf("%d:%d", uint64(info.FileIndexHigh)<<32|uint64(info.FileIndexLow), info.CreationTime.Nanoseconds())
+	return fmt.Sprintf("%d:%d", uint64(info.FileIndexHigh)<<32|uint64(info.FileIndexLow),
+		info.CreationTime.Nanoseconds())
 }

@@ -17,7 +17,8 @@ import (
 	"zipstamp/internal/card/lock"
 )
 
-// Set is a row of files in a folder that stands for a card, for tests of the free space there. Files are made as they are written. It is a card.Medium.
+// Set is a row of files in a folder that stands for a card, for tests of the free space there. Files are made as they
+// are written. It is a card.Medium.
 type Set struct {
 	dir     string
 	size    int64
@@ -34,13 +35,15 @@ type setFile struct {
 	length int64 // written, bytes
 }
 
-// MaxFile is the length of all files but the last, bytes: such that FAT can hold it, and a multiple of the blocks of tests.
+// MaxFile is the length of all files but the last, bytes: such that FAT can hold it, and a multiple of the blocks of
+// tests.
 const MaxFile = 1 << 30
 
 // setSector is what files are accessed in, bytes, as direct access to them may need it.
 const setSector = 4096
 
-// NewSet is the set of files in a folder, which is there, of size bytes; it is rounded down to 4096. present may be nil.
+// NewSet is the set of files in a folder, which is there, of size bytes; it is rounded down to 4096. present may be
+// nil.
 func NewSet(folder string, size int64, present func() bool) *Set {
 	return &Set{dir: folder, size: size / setSector * setSector, present: present, access: card.Direct}
 }
@@ -159,15 +162,15 @@ func opening(err error) error {
 	return fault.Of(err)
 }
 
-// How long after an error a disk may still seem to be there that has been pulled out, and after how many errors that is waited for: if it is still there
-// after so many, it has bad places, whatever becomes of it later.
+// How long after an error a disk may still seem to be there that has been pulled out, and after how many errors that is
+// waited for: if it is still there after so many, it has bad places, whatever becomes of it later.
 const (
 	leaveTime = 2 * time.Second
 	maxWaits  = 8
 )
 
-// Present tells, after an error, whether the disk below the files is still there: if it isn't, a file system gives I/O errors, or says that it is
-// read-only, and does so before the system has taken the disk away.
+// Present tells, after an error, whether the disk below the files is still there: if it isn't, a file system gives I/O
+// errors, or says that it is read-only, and does so before the system has taken the disk away.
 func (s *Set) Present() bool {
 	if s.present == nil {
 		return true

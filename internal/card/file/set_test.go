@@ -40,7 +40,8 @@ func TestDiskThatLeavesSlowly(t *testing.T) {
 		for range 1000 {
 			assert.True(t, card.IsBadPlace(fails()))
 		}
-		assert.Less(t, time.Since(start), maxWaits*leaveTime+time.Second, "a disk with many bad places is not waited for at each")
+		assert.Less(t, time.Since(start), maxWaits*leaveTime+time.Second,
+			"a disk with many bad places is not waited for at each")
 	})
 }
 
@@ -68,7 +69,9 @@ func TestErrorsOfFilesAreThoseOfACard(t *testing.T) {
 		assert.True(t, ours)
 		assert.Equal(t, i, n)
 	}
-	for _, name := range []string{"space-1.bin", "space-00000.bin", "space-00001.bin.old", "about.json", "../space-00001.bin"} {
+	for _, name := range []string{
+		"space-1.bin", "space-00000.bin", "space-00001.bin.old", "about.json", "../space-00001.bin",
+	} {
 		_, ours := Index(name)
 		assert.False(t, ours, name)
 	}

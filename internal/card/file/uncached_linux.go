@@ -28,7 +28,8 @@ const maxSector = 4096
 func directSector(f *os.File) int {
 	var st unix.Statx_t
 	err := unix.Statx(int(f.Fd()), "", unix.AT_EMPTY_PATH, unix.STATX_DIOALIGN, &st)
-	if err != nil || st.Mask&unix.STATX_DIOALIGN == 0 || st.Dio_offset_align > maxSector || st.Dio_mem_align > maxSector || st.Dio_offset_align == 0 {
+	if err != nil || st.Mask&unix.STATX_DIOALIGN == 0 || st.Dio_offset_align > maxSector ||
+		st.Dio_mem_align > maxSector || st.Dio_offset_align == 0 {
 		return 0
 	}
 	return max(minSector, int(st.Dio_offset_align))

@@ -1,5 +1,6 @@
-// Package guard decides whether a disk or a file may be written. It is given plain facts and gives reasons; it reads nothing and
-// knows no option that overrides what protects the computer itself. The reasons are data: others put them into words.
+// Package guard decides whether a disk or a file may be written. It is given plain facts and gives reasons; it reads
+// nothing and knows no option that overrides what protects the computer itself. The reasons are data: others put them
+// into words.
 package guard
 
 import (
@@ -8,8 +9,8 @@ import (
 	"zipstamp/internal/card/disks"
 )
 
-// MaxCard is the size of the largest card there is, bytes: the limit of SDXC (SD Physical Layer Simplified Specification 9.10, section
-// 3.3.2). A disk that claims more is hardly a card, and if it is one, it lies.
+// MaxCard is the size of the largest card there is, bytes: the limit of SDXC (SD Physical Layer Simplified
+// Specification 9.10, section 3.3.2). A disk that claims more is hardly a card, and if it is one, it lies.
 const MaxCard = 2 << 40
 
 // Facts are what is known of something that is to be written.
@@ -24,8 +25,8 @@ type Facts struct {
 	Asked     bool // a person is asked, and sees all of this, before anything is done
 }
 
-// Judge gives the reasons for which something must not be written, the weightiest first; none if it may be. A mounted card
-// may be: it is freed when its user has agreed.
+// Judge gives the reasons for which something must not be written, the weightiest first; none if it may be. A mounted
+// card may be: it is freed when its user has agreed.
 func Judge(f Facts) []Reason {
 	var all []Reason
 	add := func(r Reason) { all = append(all, r) }

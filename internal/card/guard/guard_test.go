@@ -25,7 +25,9 @@ var (
 )
 
 func device(name string, size int64, bus disks.Bus, removable bool) guard.Facts {
-	return guard.Facts{Disk: disks.Disk{Name: name, Size: size, Bus: bus, Removable: removable}, Named: true, Asked: true}
+	return guard.Facts{
+		Disk: disks.Disk{Name: name, Size: size, Bus: bus, Removable: removable}, Named: true, Asked: true,
+	}
 }
 
 func with(f guard.Facts, change func(*guard.Facts)) guard.Facts {
@@ -35,7 +37,10 @@ func with(f guard.Facts, change func(*guard.Facts)) guard.Facts {
 
 func mounts(points ...string) (all []disks.Mount) {
 	for _, p := range points {
-		all = append(all, disks.Mount{Source: "/dev/sdb1", Point: p, ByDesktop: strings.HasPrefix(p, "/run/media/") || strings.HasPrefix(p, "/media/")})
+		all = append(all, disks.Mount{
+			Source: "/dev/sdb1", Point: p,
+			ByDesktop: strings.HasPrefix(p, "/run/media/") || strings.HasPrefix(p, "/media/"),
+		})
 	}
 	return all
 }
@@ -65,36 +70,85 @@ var machines = []struct {
 	{"a stick", stick, nil},
 	{"a card in the laptop's slot", sdCard, nil},
 	{"a stick that no path named", with(stick, func(f *guard.Facts) { f.Named = false }), nil},
-	{"a stick that the desktop has mounted", with(stick, func(f *guard.Facts) { f.Mounts = mounts("/media/nell/SALTBOOT") }), nil},
+	{
+		"a stick that the desktop has mounted",
+		with(stick, func(f *guard.Facts) { f.Mounts = mounts("/media/nell/SALTBOOT") }), nil,
+	},
 	{"a stick mounted by hand", with(stick, func(f *guard.Facts) { f.Mounts = mounts("/mnt/card") }), nil},
 	{"a stick mounted in a home", with(stick, func(f *guard.Facts) { f.Mounts = mounts("/home/nell/card") }), nil},
-	{"a stick with swap, and a person who is asked", with(stick, func(f *guard.Facts) { f.Swaps = swaps("/dev/sdb3") }), nil},
-	{"a stick with swap, in a script", with(stick, func(f *guard.Facts) { f.Swaps, f.Asked = swaps("/dev/sdb3"), false }), []guard.Cause{inUse}},
-	{"a card with a swap file, in a script", with(sdCard, func(f *guard.Facts) { f.Swaps, f.Asked = swaps("/media/nell/x/swap"), false }), []guard.Cause{inUse}},
-	{"a stick with an opened encrypted partition", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.Encrypted, "dm-0") }), []guard.Cause{inUse}},
+	{
+		"a stick with swap, and a person who is asked",
+		with(stick, func(f *guard.Facts) { f.Swaps = swaps("/dev/sdb3") }), nil,
+	},
+	{
+		"a stick with swap, in a script",
+		with(stick, func(f *guard.Facts) { f.Swaps, f.Asked = swaps("/dev/sdb3"), false }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a card with a swap file, in a script",
+		with(sdCard, func(f *guard.Facts) { f.Swaps, f.Asked = swaps("/media/nell/x/swap"), false }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a stick with an opened encrypted partition",
+		with(stick, func(f *guard.Facts) { f.Holders = holds(disks.Encrypted, "dm-0") }),
+		[]guard.Cause{inUse},
+	},
 	{"the same, mounted", with(stick, func(f *guard.Facts) {
 		f.Holders = holds(disks.Encrypted, "dm-0")
 		f.Mounts = []disks.Mount{{Source: "/dev/dm-0", Point: "/media/nell/secret", Via: "luks-7"}}
 	}), []guard.Cause{inUse, inUse}},
-	{"a stick that is a member of a RAID", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.RAID, "md0") }), []guard.Cause{inUse}},
-	{"a stick in a ZFS pool", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.ZFSPool, "tide") }), []guard.Cause{inUse}},
-	{"a stick behind bcache", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.Bcache, "bcache0") }), []guard.Cause{inUse}},
-	{"a stick with the file of a loop device", with(stick, func(f *guard.Facts) { f.Holders = holds("", "loop0") }), []guard.Cause{inUse}},
-	{"a stick that another program has", with(stick, func(f *guard.Facts) { f.Held = true }), []guard.Cause{guard.Held}},
-	{"a stick with the lock slid", with(stick, func(f *guard.Facts) { f.ReadOnly = true }), []guard.Cause{guard.Protected}},
+	{
+		"a stick that is a member of a RAID",
+		with(stick, func(f *guard.Facts) { f.Holders = holds(disks.RAID, "md0") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a stick in a ZFS pool", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.ZFSPool, "tide") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a stick behind bcache", with(stick, func(f *guard.Facts) { f.Holders = holds(disks.Bcache, "bcache0") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a stick with the file of a loop device", with(stick, func(f *guard.Facts) { f.Holders = holds("", "loop0") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a stick that another program has", with(stick, func(f *guard.Facts) { f.Held = true }),
+		[]guard.Cause{guard.Held},
+	},
+	{
+		"a stick with the lock slid", with(stick, func(f *guard.Facts) { f.ReadOnly = true }),
+		[]guard.Cause{guard.Protected},
+	},
 	{"an empty slot of a reader", with(stick, func(f *guard.Facts) { f.Size = 0 }), []guard.Cause{guard.Empty}},
-	{"an empty slot that says it is write-protected", with(stick, func(f *guard.Facts) { f.Size, f.ReadOnly = 0, true }), []guard.Cause{guard.Empty}},
+	{
+		"an empty slot that says it is write-protected",
+		with(stick, func(f *guard.Facts) { f.Size, f.ReadOnly = 0, true }),
+		[]guard.Cause{guard.Empty},
+	},
 	{"a stick that claims 16 TB", with(stick, func(f *guard.Facts) { f.Size = 16e12 }), []guard.Cause{guard.Large}},
 	{"the same, with --fixed-disk", with(stick, func(f *guard.Facts) { f.Size, f.FixedDisk = 16e12, true }), nil},
 	{"a card of 2 TB", with(stick, func(f *guard.Facts) { f.Size = 2e12 }), nil},
 	{"a board that runs from its card", with(sdCard, func(f *guard.Facts) {
 		f.System, f.Mounts = runs("/"), mounts("/", "/boot/firmware")
 	}), []guard.Cause{guard.System}},
-	{"a board that runs from a stick", with(stick, func(f *guard.Facts) { f.System, f.Mounts = runs("/"), mounts("/") }), []guard.Cause{guard.System}},
+	{
+		"a board that runs from a stick",
+		with(stick, func(f *guard.Facts) { f.System, f.Mounts = runs("/"), mounts("/") }),
+		[]guard.Cause{guard.System},
+	},
 	{"the stick of a live system", with(stick, func(f *guard.Facts) {
 		f.System, f.Holders = runs("/cdrom"), holds("", "loop0")
 	}), []guard.Cause{guard.System, inUse}},
-	{"a laptop's NVMe with the root", with(nvme, func(f *guard.Facts) { f.System, f.Mounts = runs("/"), mounts("/") }), []guard.Cause{guard.System, guard.Fixed}},
+	{
+		"a laptop's NVMe with the root",
+		with(nvme, func(f *guard.Facts) { f.System, f.Mounts = runs("/"), mounts("/") }),
+		[]guard.Cause{guard.System, guard.Fixed},
+	},
 	{"the same, with --fixed-disk", with(nvme, func(f *guard.Facts) {
 		f.System, f.Mounts, f.FixedDisk = runs("/"), mounts("/"), true
 	}), []guard.Cause{guard.System}},
@@ -105,30 +159,95 @@ var machines = []struct {
 	}), []guard.Cause{guard.System, inUse, inUse}},
 	{"a second NVMe, unused", nvme, []guard.Cause{guard.Fixed}},
 	{"the same, with --fixed-disk", with(nvme, func(f *guard.Facts) { f.FixedDisk = true }), nil},
-	{"a SATA disk with data, with --fixed-disk", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Mounts = true, mounts("/data") }), []guard.Cause{inUse}},
-	{"a SATA disk with swap, with --fixed-disk", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Swaps = true, swaps("/dev/sda2") }), []guard.Cause{inUse}},
-	{"a SATA member of a RAID", with(sata, func(f *guard.Facts) { f.Holders = holds(disks.RAID, "md127") }), []guard.Cause{inUse, guard.Fixed}},
-	{"the same, with --fixed-disk", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Holders = true, holds(disks.RAID, "md127") }), []guard.Cause{inUse}},
-	{"a SATA disk in a ZFS pool that only the kernel knows of", with(sata, func(f *guard.Facts) { f.FixedDisk, f.Held = true, true }), []guard.Cause{guard.Held}},
+	{
+		"a SATA disk with data, with --fixed-disk",
+		with(sata, func(f *guard.Facts) { f.FixedDisk, f.Mounts = true, mounts("/data") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a SATA disk with swap, with --fixed-disk",
+		with(sata, func(f *guard.Facts) { f.FixedDisk, f.Swaps = true, swaps("/dev/sda2") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a SATA member of a RAID", with(sata, func(f *guard.Facts) { f.Holders = holds(disks.RAID, "md127") }),
+		[]guard.Cause{inUse, guard.Fixed},
+	},
+	{
+		"the same, with --fixed-disk",
+		with(sata, func(f *guard.Facts) { f.FixedDisk, f.Holders = true, holds(disks.RAID, "md127") }),
+		[]guard.Cause{inUse},
+	},
+	{
+		"a SATA disk in a ZFS pool that only the kernel knows of",
+		with(sata, func(f *guard.Facts) { f.FixedDisk, f.Held = true, true }),
+		[]guard.Cause{guard.Held},
+	},
 	{"an external USB disk", usbDisk, []guard.Cause{guard.Fixed}},
-	{"the same, mounted by the desktop, with --fixed-disk", with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Mounts = true, mounts("/run/media/nell/backup") }), nil},
-	{"an external disk of 8 TB, with --fixed-disk", with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Size = true, 8e12 }), nil},
+	{
+		"the same, mounted by the desktop, with --fixed-disk",
+		with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Mounts = true, mounts("/run/media/nell/backup") }), nil,
+	},
+	{
+		"an external disk of 8 TB, with --fixed-disk",
+		with(usbDisk, func(f *guard.Facts) { f.FixedDisk, f.Size = true, 8e12 }), nil,
+	},
 	{"a board's own eMMC", device("mmcblk1", 16e9, disks.EMMC, false), []guard.Cause{guard.Fixed}},
-	{"its boot area", with(device("mmcblk1boot0", 4e6, disks.EMMC, false), func(f *guard.Facts) { f.Unfit, f.FixedDisk = disks.BootArea, true }), []guard.Cause{guard.IsUnfit}},
-	{"an optical drive", with(device("sr0", 7e8, disks.SATA, true), func(f *guard.Facts) { f.Unfit = disks.Optical }), []guard.Cause{guard.IsUnfit}},
-	{"an empty optical drive", with(device("sr0", 0, disks.SATA, true), func(f *guard.Facts) { f.Unfit = disks.Optical }), []guard.Cause{guard.IsUnfit}},
-	{"a RAID array, with --fixed-disk", with(device("md0", 1e12, disks.Volume, false), func(f *guard.Facts) { f.Made, f.FixedDisk = disks.RAID, true }), []guard.Cause{guard.Volume}},
-	{"an encrypted volume on a stick", with(device("dm-0", 8e9, disks.Volume, false), func(f *guard.Facts) { f.Made, f.FixedDisk = disks.Encrypted, true }), []guard.Cause{guard.Volume}},
-	{"compressed memory in use as swap", with(device("zram0", 4e9, disks.Memory, false), func(f *guard.Facts) { f.Made, f.Swaps = disks.InMemory, swaps("/dev/zram0") }), []guard.Cause{guard.Volume, inUse}},
+	{
+		"its boot area",
+		with(device("mmcblk1boot0", 4e6, disks.EMMC, false), func(f *guard.Facts) {
+			f.Unfit, f.FixedDisk = disks.BootArea, true
+		}),
+		[]guard.Cause{guard.IsUnfit},
+	},
+	{
+		"an optical drive",
+		with(device("sr0", 7e8, disks.SATA, true), func(f *guard.Facts) { f.Unfit = disks.Optical }),
+		[]guard.Cause{guard.IsUnfit},
+	},
+	{
+		"an empty optical drive",
+		with(device("sr0", 0, disks.SATA, true), func(f *guard.Facts) { f.Unfit = disks.Optical }),
+		[]guard.Cause{guard.IsUnfit},
+	},
+	{
+		"a RAID array, with --fixed-disk",
+		with(device("md0", 1e12, disks.Volume, false), func(f *guard.Facts) { f.Made, f.FixedDisk = disks.RAID, true }),
+		[]guard.Cause{guard.Volume},
+	},
+	{
+		"an encrypted volume on a stick",
+		with(device("dm-0", 8e9, disks.Volume, false), func(f *guard.Facts) {
+			f.Made, f.FixedDisk = disks.Encrypted, true
+		}),
+		[]guard.Cause{guard.Volume},
+	},
+	{
+		"compressed memory in use as swap",
+		with(device("zram0", 4e9, disks.Memory, false), func(f *guard.Facts) {
+			f.Made, f.Swaps = disks.InMemory, swaps("/dev/zram0")
+		}),
+		[]guard.Cause{guard.Volume, inUse},
+	},
 	{"a network disk", device("nbd0", 8e9, disks.Network, false), []guard.Cause{guard.Fixed}},
 	{"the second disk of a virtual machine", device("vdb", 8e9, disks.Machine, false), []guard.Cause{guard.Fixed}},
 	{"a loop device by its path", loop, nil},
-	{"a loop device that the program found", with(loop, func(f *guard.Facts) { f.Named = false }), []guard.Cause{guard.Unnamed}},
+	{
+		"a loop device that the program found", with(loop, func(f *guard.Facts) { f.Named = false }),
+		[]guard.Cause{guard.Unnamed},
+	},
 	{"a loop device with a mount", with(loop, func(f *guard.Facts) { f.Mounts = mounts("/mnt/x") }), nil},
-	{"a loop device with the root of a snap", with(loop, func(f *guard.Facts) { f.System, f.Mounts = runs("/usr/lib/x"), mounts("/usr/lib/x") }), []guard.Cause{guard.System}},
+	{
+		"a loop device with the root of a snap",
+		with(loop, func(f *guard.Facts) { f.System, f.Mounts = runs("/usr/lib/x"), mounts("/usr/lib/x") }),
+		[]guard.Cause{guard.System},
+	},
 	{"a plain file", file, nil},
 	{"an empty file", with(file, func(f *guard.Facts) { f.Size = 0 }), []guard.Cause{guard.Empty}},
-	{"a file that nobody may write", with(file, func(f *guard.Facts) { f.ReadOnly = true }), []guard.Cause{guard.Protected}},
+	{
+		"a file that nobody may write", with(file, func(f *guard.Facts) { f.ReadOnly = true }),
+		[]guard.Cause{guard.Protected},
+	},
 	{"a swap file in use", with(file, func(f *guard.Facts) { f.Swaps = swaps("/swapfile") }), []guard.Cause{inUse}},
 	{"a file of 4 TB", with(file, func(f *guard.Facts) { f.Size = 4e12 }), nil},
 }
@@ -164,7 +283,9 @@ func TestMachines(t *testing.T) {
 func TestNoFlagFreesWhatTheComputerUses(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		f := rapid.SampledFrom(machines).Draw(t, "machine").facts
-		f.Named, f.Asked, f.FixedDisk = rapid.Bool().Draw(t, "named"), rapid.Bool().Draw(t, "asked"), rapid.Bool().Draw(t, "fixed disk")
+		f.Named, f.Asked, f.FixedDisk = rapid.Bool().Draw(t, "named"), rapid.Bool().Draw(t, "asked"), rapid.Bool().Draw(
+			t, "fixed disk",
+		)
 		switch rapid.IntRange(0, 3).Draw(t, "use") {
 		case 0:
 			f.System = runs("/")
@@ -175,7 +296,9 @@ func TestNoFlagFreesWhatTheComputerUses(t *testing.T) {
 		case 3:
 			f.Swaps, f.Asked = swaps("/dev/sdb3"), false
 		}
-		if reasons := guard.Judge(f); !slices.ContainsFunc(reasons, func(r guard.Reason) bool { return r.Cause == guard.System || guard.IsUse(r) }) {
+		if reasons := guard.Judge(f); !slices.ContainsFunc(reasons, func(r guard.Reason) bool {
+			return r.Cause == guard.System || guard.IsUse(r)
+		}) {
 			t.Fatalf("%+v may be written", f)
 		}
 	})

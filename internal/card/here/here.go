@@ -1,4 +1,5 @@
-// Package here says which cards this computer can have: the host of its system, and the kinds of files that stand for cards. It is the only place that chooses a system.
+// Package here says which cards this computer can have: the host of its system, and the kinds of files that stand for
+// cards. It is the only place that chooses a system.
 package here
 
 import (

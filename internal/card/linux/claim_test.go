@@ -95,7 +95,8 @@ func TestWholeDeviceIsFoundByAnyNameButAPartitions(t *testing.T) {
 
 func TestClaimUnmountsAndHolds(t *testing.T) {
 	b := newBench(t)
-	b.sh("mkdir -p one; mount " + b.loop + "p1 one; mkdir one/two; mount --bind one/two one/two; mkswap -q " + b.loop + "p2; swapon " + b.loop + "p2")
+	b.sh("mkdir -p one; mount " + b.loop + "p1 one; mkdir one/two; mount --bind one/two one/two; mkswap -q " + b.loop +
+		"p2; swapon " + b.loop + "p2")
 	t.Cleanup(func() { _ = exec.Command("swapoff", b.loop+"p2").Run() })
 	c := b.find()
 	mounts, swaps := c.InUse()
@@ -149,8 +150,9 @@ func TestBusyFileSystemsNameTheirPrograms(t *testing.T) {
 	}, 5*time.Second, 50*time.Millisecond, "three programs are named")
 	assertRefused(t, refused, guard.InUse, point)
 	for cmd, want := range map[*exec.Cmd]guard.Program{
-		works: {Command: "sleep", How: guard.WorksIn, File: point}, reads: {Command: "sleep", How: guard.HasOpen, File: point + "/tide"},
-		runs: {Command: "snooze", How: guard.RunFrom, File: point + "/snooze"},
+		works: {Command: "sleep", How: guard.WorksIn, File: point},
+		reads: {Command: "sleep", How: guard.HasOpen, File: point + "/tide"},
+		runs:  {Command: "snooze", How: guard.RunFrom, File: point + "/snooze"},
 	} {
 		want.ID = cmd.Process.Pid
 		assert.Contains(t, refused.Why[0].Programs, want)
@@ -160,7 +162,9 @@ func TestBusyFileSystemsNameTheirPrograms(t *testing.T) {
 	told := make(chan *card.RefusedError, 8)
 	done := make(chan error, 1)
 	go func() {
-		h, err := b.find().Claim(context.Background(), card.Freeing{Wait: true, Waiting: func(e *card.RefusedError) { told <- e }})
+		h, err := b.find().Claim(context.Background(), card.Freeing{
+			Wait: true, Waiting: func(e *card.RefusedError) { told <- e },
+		})
 		if err == nil {
 			err = h.Close()
 		}

@@ -19,7 +19,8 @@ func (n number) String() string { return fmt.Sprintf("%d:%d", n.major, n.minor) 
 
 func numberOf(dev uint64) number { return number{unix.Major(dev), unix.Minor(dev)} }
 
-// ask has the kernel look whether there is a medium. Without the right to open the drive it isn't done; then the system looks itself.
+// ask has the kernel look whether there is a medium. Without the right to open the drive it isn't done; then the system
+// looks itself.
 func ask(path string) bool {
 	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
@@ -29,8 +30,8 @@ func ask(path string) bool {
 	return true
 }
 
-// Held tells whether the kernel refuses exclusive use of a disk. Without the right to open it, it can't be told, and needn't: then it
-// can't be written either.
+// Held tells whether the kernel refuses exclusive use of a disk. Without the right to open it, it can't be told, and
+// needn't: then it can't be written either.
 func (Host) Held(d disks.Disk) bool {
 	for range 3 {
 		fd, err := unix.Open(d.Path, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)

@@ -17,7 +17,8 @@ import (
 	"zipstamp/internal/card/linux/desktop"
 )
 
-// Free turns off the disk's swap and unmounts its file systems, the last mounted first. The error is a *card.RefusedError.
+// Free turns off the disk's swap and unmounts its file systems, the last mounted first. The error is a
+// *card.RefusedError.
 func (Host) Free(ctx context.Context, d disks.Disk) error {
 	for _, s := range d.Swaps {
 		if err := swapOff(s.Path); err != nil {
@@ -129,12 +130,14 @@ type blkpgPartition struct {
 	names         [128]byte
 }
 
-// dropPartitions has the kernel forget the partitions, so that nobody finds any to mount. What can't be forgotten is harmless: as long as
-// the whole card is held, its partitions can't be opened exclusively.
+// dropPartitions has the kernel forget the partitions, so that nobody finds any to mount. What can't be forgotten is
+// harmless: as long as the whole card is held, its partitions can't be opened exclusively.
 func (b *block) dropPartitions(parts []disks.Part) {
 	for _, p := range parts {
 		part := blkpgPartition{number: int32(p.Index)}
-		arg := unix.BlkpgIoctlArg{Op: unix.BLKPG_DEL_PARTITION, Datalen: int32(unsafe.Sizeof(part)), Data: (*byte)(unsafe.Pointer(&part))}
+		arg := unix.BlkpgIoctlArg{
+			Op: unix.BLKPG_DEL_PARTITION, Datalen: int32(unsafe.Sizeof(part)), Data: (*byte)(unsafe.Pointer(&part)),
+		}
 		_, _, _ = unix.Syscall(unix.SYS_IOCTL, b.file.Fd(), unix.BLKPG, uintptr(unsafe.Pointer(&arg)))
 	}
 }

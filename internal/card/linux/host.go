@@ -2,9 +2,10 @@
 
 // Package linux is the card.Host of Linux.
 //
-// What disks there are, and what the computer uses them for, comes from the kernel's own files (sysfs and procfs), and the names of file systems from udev's database
-// where there is one, since a user without rights can't read the disks. A Tree reads nothing but files, so that a copied tree of them gives the same answer as the
-// computer they come from. Users without rights get a card from the desktop's disk service (UDisks2), if that lets them.
+// What disks there are, and what the computer uses them for, comes from the kernel's own files (sysfs and procfs), and
+// the names of file systems from udev's database where there is one, since a user without rights can't read the disks.
+// A Tree reads nothing but files, so that a copied tree of them gives the same answer as the computer they come from.
+// Users without rights get a card from the desktop's disk service (UDisks2), if that lets them.
 package linux
 
 import (
@@ -27,8 +28,8 @@ type Host struct{}
 // here is where the kernel's files are.
 var here = Tree{Root: "/"}
 
-// Disks lists the disks, after the drives whose medium can be taken out have been asked for it: the kernel may still think that one is there
-// which was ejected, or not know of one that was put in.
+// Disks lists the disks, after the drives whose medium can be taken out have been asked for it: the kernel may still
+// think that one is there which was ejected, or not know of one that was put in.
 func (Host) Disks() ([]disks.Disk, error) {
 	all, err := here.List()
 	asked := false
@@ -60,8 +61,8 @@ func (Host) MayWrite(d disks.Disk) bool {
 	return unix.Access(d.Path, unix.R_OK|unix.W_OK) == nil || desktopHelps()
 }
 
-// Open opens a disk, exclusively (O_EXCL) if it is to be written, and directly (O_DIRECT) where the driver can. From then on the kernel knows no partitions of a disk that is to be
-// written.
+// Open opens a disk, exclusively (O_EXCL) if it is to be written, and directly (O_DIRECT) where the driver can. From
+// then on the kernel knows no partitions of a disk that is to be written.
 func (Host) Open(ctx context.Context, d disks.Disk, mode card.Mode) (card.Medium, error) {
 	flags := os.O_RDONLY
 	if mode == card.ToWrite {
@@ -96,12 +97,13 @@ func (Host) Look(d disks.Disk) (card.Reader, error) {
 // Local is how things are called here.
 func (Host) Local() card.Local {
 	return card.Local{
-		System: "Linux", Example: "/dev/sdb", Elevate: []string{"sudo"}, SwapOff: []string{"sudo", "swapoff"}, Unmount: []string{"sudo", "umount"}, AsCaller: true,
+		System: "Linux", Example: "/dev/sdb", Elevate: []string{"sudo"}, SwapOff: []string{"sudo", "swapoff"},
+		Unmount: []string{"sudo", "umount"}, AsCaller: true,
 	}
 }
 
-// How long is waited: for the kernel's next message before it is looked all the same (a container hears none), and after one until the
-// partitions are known too.
+// How long is waited: for the kernel's next message before it is looked all the same (a container hears none), and
+// after one until the partitions are known too.
 const (
 	lookEvery  = 2 * time.Second
 	settleTime = 400 * time.Millisecond

@@ -77,14 +77,15 @@ func (b *block) rereadTable(ctx context.Context, disk disks.Disk) error {
 	}
 }
 
-// cdromEject is CDROMEJECT (Linux, include/uapi/linux/cdrom.h). Disks of SCSI and USB take it too: the kernel sends START STOP UNIT with LOEJ
-// (SBC-4, section 5.31). doorUnlock is SCSI_IOCTL_DOORUNLOCK (include/scsi/scsi_ioctl.h).
+// cdromEject is CDROMEJECT (Linux, include/uapi/linux/cdrom.h). Disks of SCSI and USB take it too: the kernel sends
+// START STOP UNIT with LOEJ (SBC-4, section 5.31). doorUnlock is SCSI_IOCTL_DOORUNLOCK (include/scsi/scsi_ioctl.h).
 const (
 	cdromEject = 0x5309
 	doorUnlock = 0x5381
 )
 
-// eject ejects the medium. The kernel has the drive hold on to it as long as it is open, which some drives take seriously.
+// eject ejects the medium. The kernel has the drive hold on to it as long as it is open, which some drives take
+// seriously.
 func (b *block) eject(ctx context.Context, disk disks.Disk) error {
 	_ = unix.IoctlSetInt(int(b.file.Fd()), doorUnlock, 0) // a drive that can't doesn't lock either
 	err := unix.IoctlSetInt(int(b.file.Fd()), cdromEject, 0)
@@ -99,8 +100,8 @@ func (b *block) eject(ctx context.Context, disk disks.Disk) error {
 	return d.Eject(ctx, disk.Path)
 }
 
-// powerOff turns off the USB device, unless another of its slots has a card: sysfs's "remove" of a USB device disables its port
-// (Documentation/ABI/testing/sysfs-bus-usb).
+// powerOff turns off the USB device, unless another of its slots has a card: sysfs's "remove" of a USB device disables
+// its port (Documentation/ABI/testing/sysfs-bus-usb).
 func powerOff(ctx context.Context, disk disks.Disk) error {
 	all, err := here.List()
 	if err != nil {

@@ -23,7 +23,8 @@ import (
 // (Documentation/ABI/stable/sysfs-block, "size").
 const sysfsSector = 512
 
-// Tree is where the kernel's files are: below Root, which is "/" for this computer and something else for a copied tree.
+// Tree is where the kernel's files are: below Root, which is "/" for this computer and something else for a copied
+// tree.
 type Tree struct{ Root string }
 
 // List lists all disks with what they are used for, by name. Partitions are part of their disks.
@@ -107,9 +108,11 @@ func (m *machine) readDisks() error {
 func (m *machine) readDisk(folder string) {
 	name := filepath.Base(folder)
 	d := &disks.Disk{
-		Name: strings.ReplaceAll(name, "!", "/"), Path: pathOf(name), Key: numberIn(folder).String(), Size: attributeInt(folder, "size") * sysfsSector,
-		Sector: int(attributeInt(folder, "queue/logical_block_size")), ReadOnly: attribute(folder, "ro") == "1", Removable: attribute(folder, "removable") == "1",
-		Maker: attribute(folder, "device/vendor"), Model: attribute(folder, "device/model"), Serial: attribute(folder, "device/serial"),
+		Name: strings.ReplaceAll(name, "!", "/"), Path: pathOf(name), Key: numberIn(folder).String(),
+		Size: attributeInt(folder, "size") * sysfsSector, Sector: int(attributeInt(folder, "queue/logical_block_size")),
+		ReadOnly: attribute(folder, "ro") == "1", Removable: attribute(folder, "removable") == "1",
+		Maker: attribute(folder, "device/vendor"), Model: attribute(folder, "device/model"),
+		Serial: attribute(folder, "device/serial"),
 	}
 	d.Bus, d.Made = busOf(folder)
 	if strings.HasPrefix(d.Maker, "0x") { // a number of the bus, and no name
@@ -155,7 +158,8 @@ func (m *machine) readParts(folder string, d *disks.Disk) {
 		}
 		m.addNode(sub, d)
 		p := disks.Part{
-			Name: child, Path: pathOf(child), Key: numberIn(sub).String(), Start: attributeInt(sub, "start") * sysfsSector, Size: attributeInt(sub, "size") * sysfsSector,
+			Name: child, Path: pathOf(child), Key: numberIn(sub).String(),
+			Start: attributeInt(sub, "start") * sysfsSector, Size: attributeInt(sub, "size") * sysfsSector,
 			FS: m.udev(numberIn(sub)).names(),
 		}
 		p.Index, _ = strconv.Atoi(index)
@@ -251,7 +255,8 @@ func readUSB(d *disks.Disk, folder string) {
 		}
 		d.USB = &disks.USBDevice{
 			Port: filepath.Base(up), Vendor: attribute(up, "idVendor"), Product: attribute(up, "idProduct"),
-			Manufacturer: attribute(up, "manufacturer"), Name: attribute(up, "product"), Serial: attribute(up, "serial"), Speed: int(attributeInt(up, "speed")),
+			Manufacturer: attribute(up, "manufacturer"), Name: attribute(up, "product"),
+			Serial: attribute(up, "serial"), Speed: int(attributeInt(up, "speed")),
 		}
 		if d.Serial == "" {
 			d.Serial = d.USB.Serial
@@ -263,8 +268,8 @@ func readUSB(d *disks.Disk, folder string) {
 	}
 }
 
-// insertion is what differs each time that a disk or a medium is put in: the kernel's number of it, which counts every one since the start (since Linux 5.15), and what the disk and its
-// place say of themselves, for older kernels.
+// insertion is what differs each time that a disk or a medium is put in: the kernel's number of it, which counts every
+// one since the start (since Linux 5.15), and what the disk and its place say of themselves, for older kernels.
 func insertion(d *disks.Disk, sequence string) string {
 	port := ""
 	if d.USB != nil {
@@ -284,7 +289,9 @@ func sequenceIn(insertion string) uint64 {
 var schemes = map[string]layout.Scheme{"gpt": layout.SchemeGPT, "dos": layout.SchemeMBR}
 
 // SCSI device types (SPC-6, table "Peripheral device type") that are no disks.
-var scsiTypes = map[string]disks.Unfit{"1": disks.Tape, "4": disks.Optical, "5": disks.Optical, "7": disks.Optical, "13": disks.Enclosure}
+var scsiTypes = map[string]disks.Unfit{
+	"1": disks.Tape, "4": disks.Optical, "5": disks.Optical, "7": disks.Optical, "13": disks.Enclosure,
+}
 
 func unfit(folder string, d *disks.Disk) disks.Unfit {
 	switch {

@@ -19,8 +19,8 @@ import (
 	"zipstamp/internal/layout"
 )
 
-// plant makes the files of a computer below a temporary folder. The description has "cd FOLDER", "block NAME" (the folder is the disk
-// NAME), "FILE: text" or "FILE:" with indented lines, and "LINK -> target".
+// plant makes the files of a computer below a temporary folder. The description has "cd FOLDER", "block NAME" (the
+// folder is the disk NAME), "FILE: text" or "FILE:" with indented lines, and "LINK -> target".
 func plant(t *testing.T, description string) linux.Tree {
 	t.Helper()
 	text, err := os.ReadFile(filepath.Join("testdata", description))
@@ -84,8 +84,12 @@ func TestLaptop(t *testing.T) {
 	assert.Equal(t, disks.NVMe, own.Bus)
 	assert.Equal(t, "Saltworks P31 512GB", own.Title())
 	assert.Equal(t, int64(1000215216*512), own.Size)
-	assert.ElementsMatch(t, []disks.SystemUse{{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/boot/efi"}}, own.System)
-	assert.Contains(t, own.Mounts, disks.Mount{Source: "/dev/dm-1", Name: "dm-1", Point: "/", Kind: "ext4", Via: "crypt-main"})
+	assert.ElementsMatch(t, []disks.SystemUse{
+		{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/boot/efi"},
+	}, own.System)
+	assert.Contains(t, own.Mounts, disks.Mount{
+		Source: "/dev/dm-1", Name: "dm-1", Point: "/", Kind: "ext4", Via: "crypt-main",
+	})
 	assert.Equal(t, []disks.Holder{{Made: disks.Encrypted, Name: "dm-0", Title: "crypt-main"}}, own.Holders)
 	assert.Equal(t, []disks.Swap{{Path: "/dev/dm-2", Via: "crypt-main"}}, own.Swaps)
 	assert.Equal(t, disks.LVM, all["dm-1"].Made)
@@ -103,11 +107,16 @@ func TestLaptop(t *testing.T) {
 	assert.Equal(t, []string{"Class 10", "U3", "V30", "A2"}, card.SD.Marks)
 	assert.Empty(t, card.SD.Remarks(card.Size, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)))
 	assert.Empty(t, card.System)
-	assert.Equal(t, []disks.Mount{{Source: "/dev/mmcblk0p1", Name: "mmcblk0p1", Point: "/media/wren/SALT BOOT", Kind: "vfat", ByDesktop: true}}, card.Mounts)
+	assert.Equal(t, []disks.Mount{
+		{Source: "/dev/mmcblk0p1", Name: "mmcblk0p1", Point: "/media/wren/SALT BOOT", Kind: "vfat", ByDesktop: true},
+	}, card.Mounts)
 	assert.Equal(t, layout.SchemeMBR, card.Scheme)
 	assert.Equal(t, "5a17a001", card.ID)
 	require.Len(t, card.Parts, 2)
-	assert.Equal(t, disks.Part{Name: "mmcblk0p1", Path: "/dev/mmcblk0p1", Index: 1, Key: "179:1", Start: 8192 * 512, Size: 524288 * 512, FS: disks.FileSystem{Kind: layout.FATKind, Label: "SALT BOOT"}}, card.Parts[0])
+	assert.Equal(t, disks.Part{
+		Name: "mmcblk0p1", Path: "/dev/mmcblk0p1", Index: 1, Key: "179:1", Start: 8192 * 512, Size: 524288 * 512,
+		FS: disks.FileSystem{Kind: layout.FATKind, Label: "SALT BOOT"},
+	}, card.Parts[0])
 
 	stick := all["sda"]
 	assert.True(t, stick.ReadOnly)
@@ -121,7 +130,11 @@ func TestLaptop(t *testing.T) {
 func TestDesktopWithAReader(t *testing.T) {
 	all := list(t, "desktop.tree")
 	for _, name := range []string{"sda", "sdb"} {
-		assert.ElementsMatch(t, []disks.SystemUse{{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/home"}, {How: disks.Mounted, Point: "/opt/tides"}}, all[name].System, "%s is half of the root's btrfs", name)
+		assert.ElementsMatch(t, []disks.SystemUse{
+			{How: disks.Mounted, Point: "/"},
+			{How: disks.Mounted, Point: "/home"},
+			{How: disks.Mounted, Point: "/opt/tides"},
+		}, all[name].System, "%s is half of the root's btrfs", name)
 		assert.Equal(t, []disks.Swap{{Path: "/var/swap file", On: "/"}}, all[name].Swaps, name)
 		assert.Equal(t, []disks.Holder{{Name: "loop0", File: "/var/lib/marsh/tides.squashfs"}}, all[name].Holders, name)
 	}
@@ -147,7 +160,9 @@ func TestDesktopWithAReader(t *testing.T) {
 func TestBoardThatRunsFromItsCard(t *testing.T) {
 	all := list(t, "board.tree")
 	own := all["mmcblk0"]
-	assert.ElementsMatch(t, []disks.SystemUse{{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/boot/firmware"}}, own.System)
+	assert.ElementsMatch(t, []disks.SystemUse{
+		{How: disks.Mounted, Point: "/"}, {How: disks.Mounted, Point: "/boot/firmware"},
+	}, own.System)
 	assert.Equal(t, []register.Remark{{What: register.NoCID}}, own.SD.Remarks(own.Size, time.Now()))
 	assert.Equal(t, disks.EMMC, all["mmcblk1"].Bus)
 	assert.Equal(t, disks.BootArea, all["mmcblk1boot0"].Unfit)

@@ -33,14 +33,19 @@ func (t Tree) udev(n number) properties {
 	return p
 }
 
-// fsKinds are file systems as udev names them, where layout names them otherwise. Of a FAT udev says the size of its entries apart.
+// fsKinds are file systems as udev names them, where layout names them otherwise. Of a FAT udev says the size of its
+// entries apart.
 var fsKinds = map[string]layout.FSKind{
-	"vfat": layout.FATKind, "exfat": layout.ExFATKind, "ntfs": layout.NTFSKind, "iso9660": layout.ISOKind, "crypto_LUKS": layout.LUKSKind, "LVM2_member": layout.LVMKind,
-	"linux_raid_member": layout.RAIDKind, "zfs_member": layout.ZFSKind,
+	"vfat": layout.FATKind, "exfat": layout.ExFATKind, "ntfs": layout.NTFSKind, "iso9660": layout.ISOKind,
+	"crypto_LUKS": layout.LUKSKind, "LVM2_member": layout.LVMKind, "linux_raid_member": layout.RAIDKind,
+	"zfs_member": layout.ZFSKind,
 }
 
 func (p properties) names() disks.FileSystem {
-	n := disks.FileSystem{Kind: cmp.Or(fsKinds[p["ID_FS_TYPE"]], layout.FSKind(p["ID_FS_TYPE"])), Label: unescape(p["ID_FS_LABEL_ENC"]), PartName: unescape(p["ID_PART_ENTRY_NAME"])}
+	n := disks.FileSystem{
+		Kind: cmp.Or(fsKinds[p["ID_FS_TYPE"]], layout.FSKind(p["ID_FS_TYPE"])), Label: unescape(p["ID_FS_LABEL_ENC"]),
+		PartName: unescape(p["ID_PART_ENTRY_NAME"]),
+	}
 	if n.Label == "" {
 		n.Label = p["ID_FS_LABEL"]
 	}

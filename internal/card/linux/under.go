@@ -15,8 +15,11 @@ import (
 
 // File systems of other computers, and those that are in memory or made by the kernel, as mountinfo has them.
 var (
-	networkKinds = []string{"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "glusterfs", "fuse.sshfs", "fuse.rclone", "virtiofs"}
-	memoryKinds  = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "squashfs"}
+	networkKinds = []string{
+		"nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "ceph", "afs", "glusterfs", "fuse.sshfs", "fuse.rclone",
+		"virtiofs",
+	}
+	memoryKinds = []string{"tmpfs", "ramfs", "devtmpfs", "proc", "sysfs", "devpts", "cgroup2", "squashfs"}
 )
 
 // Under finds the mount that a file is on, or will be: of a path that isn't there, its nearest folder that is.
@@ -48,7 +51,9 @@ func (Host) Under(path string) (card.Standing, error) {
 
 // standingOf is what the kind of a file system says.
 func standingOf(kind string) card.Standing {
-	return card.Standing{Kind: kind, Network: slices.Contains(networkKinds, kind), NoDisk: slices.Contains(memoryKinds, kind)}
+	return card.Standing{
+		Kind: kind, Network: slices.Contains(networkKinds, kind), NoDisk: slices.Contains(memoryKinds, kind),
+	}
 }
 
 // presence tells whether the disk that a file is on is still there. nil where the file system has a number of its own.

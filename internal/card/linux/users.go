@@ -18,8 +18,8 @@ import (
 // maxUsers is how many are named; the first ones say enough.
 const maxUsers = 8
 
-// usersOf finds the programs that use the file system mounted at a point, each with the first file found. Those of other users are
-// seen by root only.
+// usersOf finds the programs that use the file system mounted at a point, each with the first file found. Those of
+// other users are seen by root only.
 func usersOf(point string) []guard.Program {
 	var st unix.Stat_t
 	if err := unix.Stat(point, &st); err != nil {

@@ -37,7 +37,8 @@ func (m *machine) readUses() error {
 	return nil
 }
 
-// readMounts reads the mounts that this program sees, and those of the first process: they differ in a container or a sandbox.
+// readMounts reads the mounts that this program sees, and those of the first process: they differ in a container or a
+// sandbox.
 func (m *machine) readMounts() error {
 	own, err := os.ReadFile(m.path("proc/self/mountinfo"))
 	if err != nil {
@@ -54,7 +55,9 @@ func (m *machine) readMounts() error {
 		}
 		for _, info := range infos {
 			mount := m.place(info)
-			if !slices.ContainsFunc(m.mounts, func(x mountpoint) bool { return x.point == mount.point && slices.Equal(x.on, mount.on) }) {
+			if !slices.ContainsFunc(m.mounts, func(x mountpoint) bool {
+				return x.point == mount.point && slices.Equal(x.on, mount.on)
+			}) {
 				m.mounts = append(m.mounts, mount)
 			}
 		}
@@ -62,8 +65,8 @@ func (m *machine) readMounts() error {
 	return nil
 }
 
-// place finds out what a mount is on: by its device number, or, where the kernel gives the file system a number of its own (btrfs), by
-// its source.
+// place finds out what a mount is on: by its device number, or, where the kernel gives the file system a number of its
+// own (btrfs), by its source.
 func (m *machine) place(info *mountinfo.Info) mountpoint {
 	mount := mountpoint{point: info.Mountpoint, kind: info.FSType, source: info.Source}
 	at := number{uint32(info.Major), uint32(info.Minor)}
@@ -185,7 +188,10 @@ func (n *node) title() string {
 func (m *machine) useFor(mount mountpoint) {
 	for _, name := range m.under(mount, map[string]bool{}) {
 		for d, via := range m.carriers(name) {
-			one := disks.Mount{Source: pathOf(name), Name: name, Point: mount.point, Kind: mount.kind, Via: via, ByDesktop: isDesktopPoint(mount.point)}
+			one := disks.Mount{
+				Source: pathOf(name), Name: name, Point: mount.point, Kind: mount.kind, Via: via,
+				ByDesktop: isDesktopPoint(mount.point),
+			}
 			if len(mount.dirs) > 0 {
 				one.Via = "overlay"
 			}
@@ -230,7 +236,10 @@ func isDesktopPoint(point string) bool {
 }
 
 // systemPoints are mount points whose loss would harm the computer itself.
-var systemPoints = []string{"/", "/boot", "/efi", "/usr", "/home", "/var", "/etc", "/opt", "/srv", "/root", "/nix", "/gnu", "/sysroot", "/cdrom", "/run/live", "/run/initramfs", "/lib/live"}
+var systemPoints = []string{
+	"/", "/boot", "/efi", "/usr", "/home", "/var", "/etc", "/opt", "/srv", "/root", "/nix", "/gnu", "/sysroot",
+	"/cdrom", "/run/live", "/run/initramfs", "/lib/live",
+}
 
 // atStart are the mount points that the system mounts by itself when it starts (fstab(5)).
 func (m *machine) atStart() (points []string) {
@@ -248,7 +257,8 @@ func (m *machine) atStart() (points []string) {
 	return points
 }
 
-// isSystemPoint tells whether a mount is part of the system. Cards are mounted below homes too, so there only the homes themselves are.
+// isSystemPoint tells whether a mount is part of the system. Cards are mounted below homes too, so there only the homes
+// themselves are.
 func isSystemPoint(point string) bool {
 	return slices.ContainsFunc(systemPoints, func(s string) bool {
 		return point == s || s != "/" && s != "/home" && s != "/root" && strings.HasPrefix(point, s+"/")
@@ -313,7 +323,9 @@ func (m *machine) findRoot() {
 		if !ok {
 			continue
 		}
-		for tag, folder := range map[string]string{"UUID=": "by-uuid/", "PARTUUID=": "by-partuuid/", "LABEL=": "by-label/"} {
+		for tag, folder := range map[string]string{
+			"UUID=": "by-uuid/", "PARTUUID=": "by-partuuid/", "LABEL=": "by-label/",
+		} {
 			if value, ok := strings.CutPrefix(root, tag); ok {
 				root = "/dev/disk/" + folder + value
 			}

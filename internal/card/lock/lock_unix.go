@@ -15,7 +15,8 @@ import (
 // ErrHeld says that another program holds the lock.
 var ErrHeld = errors.New("another program is working on it")
 
-// Take locks f until it is closed, for programs that ask too. It doesn't wait: ErrHeld, which is of the kind fault.Busy, says that another has it.
+// Take locks f until it is closed, for programs that ask too. It doesn't wait: ErrHeld, which is of the kind
+// fault.Busy, says that another has it.
 func Take(f *os.File) error {
 	err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 	if errors.Is(err, unix.EWOULDBLOCK) {

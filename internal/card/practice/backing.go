@@ -16,7 +16,8 @@ type backing struct {
 	empty bool // opened to read only, before anything was written: it reads as zeros
 }
 
-// openBacking opens the file and locks it. It must be a plain file of the length, or empty: anything else is not a card's.
+// openBacking opens the file and locks it. It must be a plain file of the length, or empty: anything else is not a
+// card's.
 func openBacking(path string, length int64, flags int) (b backing, err error) {
 	info, err := os.Lstat(path)
 	switch {
@@ -49,7 +50,8 @@ func prepare(f *os.File, length int64, write bool) (b backing, err error) {
 	switch {
 	case info.Size() == length:
 	case info.Size() > 0:
-		return b, fmt.Errorf("%s has %d bytes, and what this card holds has %d: it is not this card's", f.Name(), info.Size(), length)
+		return b, fmt.Errorf("%s has %d bytes, and what this card holds has %d: it is not this card's", f.Name(),
+			info.Size(), length)
 	case write:
 		return backing{File: f}, f.Truncate(length)
 	}

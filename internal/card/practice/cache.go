@@ -1,7 +1,7 @@
 package practice
 
-// cache is the memory by which some cards answer for what was written last, whether or not they keep it. One that is written back also puts
-// off the storing: what is written gets to its place when the memory needs the room.
+// cache is the memory by which some cards answer for what was written last, whether or not they keep it. One that is
+// written back also puts off the storing: what is written gets to its place when the memory needs the room.
 type cache struct {
 	limit   int64 // bytes
 	back    bool
@@ -15,7 +15,8 @@ type cached struct {
 	dirty bool // not stored yet
 }
 
-// add remembers a write. It calls forgotten for what there is no room for any more, the oldest first, if that has not been stored yet.
+// add remembers a write. It calls forgotten for what there is no room for any more, the oldest first, if that has not
+// been stored yet.
 func (c *cache) add(p []byte, off int64, forgotten func(p []byte, off int64) error) error {
 	c.entries = append(c.entries, cached{off, append([]byte(nil), p...), c.back})
 	c.held += int64(len(p))

@@ -50,7 +50,8 @@ func open(s Spec, flags int) (*Card, error) {
 		return nil, fault.Opening(err)
 	}
 	return &Card{
-		spec: s, backing: b, accesses: make([]int, len(s.Faults)), cache: cache{limit: int64(s.Cache), back: s.WriteBack}, opened: time.Now(),
+		spec: s, backing: b, accesses: make([]int, len(s.Faults)),
+		cache: cache{limit: int64(s.Cache), back: s.WriteBack}, opened: time.Now(),
 	}, nil
 }
 
@@ -66,7 +67,8 @@ func (c *Card) Size() int64 { return int64(c.spec.Claimed) }
 // SectorSize is the logical sector, bytes.
 func (c *Card) SectorSize() int { return c.spec.Sector }
 
-// Flush returns when the backing file is on the computer's disk. A card that lies says so of what is in its memory, too.
+// Flush returns when the backing file is on the computer's disk. A card that lies says so of what is in its memory,
+// too.
 func (c *Card) Flush() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -18,7 +18,8 @@ func Kind(path string, _ fs.FileInfo) (*card.File, error) {
 		return nil, err
 	}
 	f := &card.File{
-		Source: source{s}, Kind: card.Practice, Size: int64(s.Claimed), SectorSize: s.Sector, Model: s.Model, Serial: s.Serial, ReadOnly: s.ReadOnly, Keeps: s.Backing,
+		Source: source{s}, Kind: card.Practice, Size: int64(s.Claimed), SectorSize: s.Sector, Model: s.Model,
+		Serial: s.Serial, ReadOnly: s.ReadOnly, Keeps: s.Backing,
 	}
 	if s.ResetsAfter > 0 {
 		f.Source = resetting{source{s}}

@@ -2,9 +2,10 @@ package practice
 
 import "encoding/binary"
 
-// A lazy card keeps any sectors, wherever they are, until it has kept as many as are real. In the backing file they are at their own
-// addresses; behind them, from the claimed size on, are how many have been kept in all (8 bytes, little endian), and a bit for each sector that
-// is. A card that loses the oldest has a list behind that: the number of the sector (8 bytes) that each of its real ones keeps, by turns.
+// A lazy card keeps any sectors, wherever they are, until it has kept as many as are real. In the backing file they are
+// at their own addresses; behind them, from the claimed size on, are how many have been kept in all (8 bytes, little
+// endian), and a bit for each sector that is. A card that loses the oldest has a list behind that: the number of the
+// sector (8 bytes) that each of its real ones keeps, by turns.
 
 // lazyHead is the length of the count, and of an entry of the list.
 const lazyHead = 8
@@ -29,7 +30,8 @@ func (s Spec) listAt() int64 {
 	return int64(s.Claimed) + lazyHead + (int64(s.Claimed)/int64(s.Sector)+7)/8
 }
 
-// bits reads the bits of n sectors from first on, with those beside them in the same bytes; at is where they are in the backing file.
+// bits reads the bits of n sectors from first on, with those beside them in the same bytes; at is where they are in the
+// backing file.
 func (c *Card) bits(first, n int64) (bits []byte, at int64, err error) {
 	at = int64(c.spec.Claimed) + lazyHead + first/8
 	bits = make([]byte, (first+n-1)/8-first/8+1)
@@ -55,7 +57,8 @@ func (c *Card) kept(off, n int64) (kept bool, room int64, err error) {
 	return kept, same * sector, nil
 }
 
-// allocate keeps the sectors of a write: as long as there is room, or in the place of those that have been kept longest.
+// allocate keeps the sectors of a write: as long as there is room, or in the place of those that have been kept
+// longest.
 func (c *Card) allocate(off, n int64) error {
 	sector := int64(c.spec.Sector)
 	first, count := off/sector, n/sector

@@ -31,8 +31,8 @@ func (p *pace) wait(n int, rate Rate, latency Duration) {
 	time.Sleep(time.Until(until))
 }
 
-// writePace is how fast a write of n bytes goes, and what it takes besides: cards fade when their fast memory is full, and stall when
-// they tidy up.
+// writePace is how fast a write of n bytes goes, and what it takes besides: cards fade when their fast memory is full,
+// and stall when they tidy up.
 func (c *Card) writePace(n int) (Rate, Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

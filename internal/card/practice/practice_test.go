@@ -53,7 +53,8 @@ func TestBeyondTheRealSize(t *testing.T) {
 	wrap := insert(t, Spec{Real: 24 * kb, Beyond: Wrap})
 	write(t, wrap, sectors(7, 96), 0) // twice the real size: the second half overwrites the first
 	write(t, wrap, sectors(9, 2), 48*kb-512)
-	assert.Equal(t, append(sectors(7, 1), sectors(9, 1)...), append(read(t, wrap, 22*kb, 1), read(t, wrap, 24*kb-512, 1)...))
+	assert.Equal(t, append(sectors(7, 1), sectors(9, 1)...),
+		append(read(t, wrap, 22*kb, 1), read(t, wrap, 24*kb-512, 1)...))
 	assert.Equal(t, sectors(9, 1), read(t, wrap, 0, 1), "a write across the border goes on at the start")
 
 	for reads, want := range map[Reads][]byte{Zeros: sectors(0, 1), FF: sectors(0xFF, 1)} {
@@ -136,7 +137,8 @@ func TestLazyCardOutlastsItsOpening(t *testing.T) {
 	c = insert(t, s)
 	write(t, c, sectors(3, 2), 1<<41-1024)
 	assert.Equal(t, sectors(1, 1), read(t, c, 1<<40, 1))
-	assert.Equal(t, append(sectors(3, 1), sectors(0, 1)...), read(t, c, 1<<41-1024, 2), "the fourth sector finds no room")
+	assert.Equal(t, append(sectors(3, 1), sectors(0, 1)...), read(t, c, 1<<41-1024, 2),
+		"the fourth sector finds no room")
 	write(t, c, sectors(4, 1), 1<<40)
 	assert.Equal(t, sectors(4, 1), read(t, c, 1<<40, 1), "what is kept can be written again")
 }
@@ -233,7 +235,8 @@ func TestPaceIsKeptWithSeveralInFlight(t *testing.T) {
 	for range 4 {
 		<-done
 	}
-	assert.GreaterOrEqual(t, time.Since(start), 4*(time.Millisecond+5120*time.Microsecond), "never faster than the card")
+	assert.GreaterOrEqual(t, time.Since(start), 4*(time.Millisecond+5120*time.Microsecond),
+		"never faster than the card")
 }
 
 func TestSpecsAreRefusedWithAReason(t *testing.T) {
@@ -271,7 +274,10 @@ func TestSpecsAreRefusedWithAReason(t *testing.T) {
 func TestCreateNeverOverwrites(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a.card")
-	s := Spec{Claimed: 64 * kb, Backing: "a.data", Latency: Duration(time.Millisecond), ReadRate: 90e6, Faults: []Fault{{Kind: Flip, Sector: 3}}}
+	s := Spec{
+		Claimed: 64 * kb, Backing: "a.data", Latency: Duration(time.Millisecond), ReadRate: 90e6,
+		Faults: []Fault{{Kind: Flip, Sector: 3}},
+	}
 	require.NoError(t, practiceTwice(path, s))
 	got, err := Load(path)
 	require.NoError(t, err)
@@ -305,7 +311,9 @@ func TestSizesReadBackAsWritten(t *testing.T) {
 			t.Fatalf("%d as %q reads as %d, %v", n, n, got, err)
 		}
 	})
-	for text, want := range map[string]Size{"64MB": 64e6, "32 GiB": 32 << 30, "500M": 500e6, "4096": 4096, "1.5 kB": 1500, "0.5MiB": 512 * kb} {
+	for text, want := range map[string]Size{
+		"64MB": 64e6, "32 GiB": 32 << 30, "500M": 500e6, "4096": 4096, "1.5 kB": 1500, "0.5MiB": 512 * kb,
+	} {
 		got, err := ParseSize(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)

@@ -1,8 +1,8 @@
 // Package practice simulates memory cards, good and bad ones, in a file.
 //
-// A practice card is a TOML file that says how the card behaves (Spec), beside a backing file
-// that keeps what the card really holds. Its errors are of the kinds that those of real devices are (package fault), so that whoever uses it can't tell
-// the difference.
+// A practice card is a TOML file that says how the card behaves (Spec), beside a backing file that keeps what the card
+// really holds. Its errors are of the kinds that those of real devices are (package fault), so that whoever uses it
+// can't tell the difference.
 package practice
 
 import (
@@ -32,14 +32,15 @@ type Spec struct {
 	Serial  string `toml:"serial,omitempty"` // likewise
 	Sector  int    `toml:"sector,omitempty"` // logical sector, bytes: 512 (the default) or 4096
 
-	Claimed Size   `toml:"claimed"`          // the size that the card says it has; sizes are rounded down to whole sectors
+	// the size that the card says it has; sizes are rounded down to whole sectors
+	Claimed Size   `toml:"claimed"`
 	Real    Size   `toml:"real,omitempty"`   // the size that it has; none: as claimed
 	Beyond  Beyond `toml:"beyond,omitempty"` // what happens beyond the real size
 	Reads   Reads  `toml:"reads,omitempty"`  // what dropped places read as
 	Cache   Size   `toml:"cache,omitempty"`  // the last bytes written that the card answers from memory, real or not
 
-	// WriteBack says that what is written gets to its place only when the memory needs the room, or when the card is taken out. A card that lies about its size
-	// doesn't store it by a flush either.
+	// WriteBack says that what is written gets to its place only when the memory needs the room, or when the card is
+	// taken out. A card that lies about its size doesn't store it by a flush either.
 	WriteBack bool `toml:"write_back,omitempty"`
 
 	ReadRate  Rate     `toml:"read_rate,omitempty"`  // none: as fast as the backing file
@@ -54,10 +55,13 @@ type Spec struct {
 	ReadOnly      bool `toml:"read_only,omitempty"`       // write-protected from the start
 	ReadOnlyAfter Size `toml:"read_only_after,omitempty"` // bytes written until it becomes write-protected
 	GoneAfter     Size `toml:"gone_after,omitempty"`      // bytes written and read until it is pulled out
-	ResetsAfter   Size `toml:"resets_after,omitempty"`    // bytes written and read until its reader is reset, once: it is gone, and comes back
-	PowerCutAfter Size `toml:"power_cut_after,omitempty"` // bytes written until the power is cut: of what was not flushed, any sectors are lost
+	// bytes written and read until its reader is reset, once: it is gone, and comes back
+	ResetsAfter Size `toml:"resets_after,omitempty"`
+	// bytes written until the power is cut: of what was not flushed, any sectors are lost
+	PowerCutAfter Size `toml:"power_cut_after,omitempty"`
 
-	TearAfter Size `toml:"tear_after,omitempty"` // bytes written until the power is cut in the midst of a write, of which the sectors before are stored
+	// bytes written until the power is cut in the midst of a write, of which the sectors before are stored
+	TearAfter Size `toml:"tear_after,omitempty"`
 
 	GoneAfterTime Duration `toml:"gone_after_time,omitempty"` // until it is pulled out
 	ReaderLimit   Size     `toml:"reader_limit,omitempty"`    // its reader fails beyond this place
@@ -71,9 +75,10 @@ type Beyond string
 
 // What may happen beyond the real size.
 const (
-	Wrap   Beyond = "wrap"   // addresses repeat
-	Drop   Beyond = "drop"   // writes are acknowledged and lost
-	Lazy   Beyond = "lazy"   // any place works until so many have been written as are real; then writes to others are lost
+	Wrap Beyond = "wrap" // addresses repeat
+	Drop Beyond = "drop" // writes are acknowledged and lost
+	// any place works until so many have been written as are real; then writes to others are lost
+	Lazy   Beyond = "lazy"
 	Oldest Beyond = "oldest" // likewise; but then what has been kept longest is lost
 	Ends   Beyond = "ends"   // half of what is real is at the start, half at the end; writes between are lost
 )
@@ -131,13 +136,16 @@ func Load(path string) (Spec, error) {
 		return Spec{}, err
 	}
 	if !beside(s.Backing) {
-		return Spec{}, fmt.Errorf("backing %q: the file must lie beside that of the card, and is named without a folder", s.Backing)
+		return Spec{}, fmt.Errorf(
+			"backing %q: the file must lie beside that of the card, and is named without a folder", s.Backing,
+		)
 	}
 	s.Backing = filepath.Join(filepath.Dir(path), s.Backing)
 	return s, nil
 }
 
-// beside tells whether a backing file is named as one that lies beside the card's own file. Others might be anything that its owner values.
+// beside tells whether a backing file is named as one that lies beside the card's own file. Others might be anything
+// that its owner values.
 func beside(backing string) bool {
 	return filepath.IsLocal(backing) && filepath.Base(backing) == backing && !strings.ContainsAny(backing, `/\`)
 }
@@ -154,7 +162,8 @@ func Parse(text []byte) (Spec, error) {
 		var strict *toml.StrictMissingError
 		if errors.As(err, &strict) && len(strict.Errors) > 0 {
 			line, _ := strict.Errors[0].Position()
-			return Spec{}, fmt.Errorf("line %d: %s is not a key of a practice card", line, strings.Join(strict.Errors[0].Key(), "."))
+			return Spec{}, fmt.Errorf("line %d: %s is not a key of a practice card", line,
+				strings.Join(strict.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
 		if errors.As(err, &at) {
@@ -269,7 +278,8 @@ func Create(path string, s Spec) error {
 		return err
 	}
 	if !beside(s.Backing) {
-		return fmt.Errorf("backing %q: the file must lie beside that of the card, and is named without a folder", s.Backing)
+		return fmt.Errorf("backing %q: the file must lie beside that of the card, and is named without a folder",
+			s.Backing)
 	}
 	backing := filepath.Join(filepath.Dir(path), s.Backing)
 	text = append([]byte("# A practice card for zipstamp; see docs/formats.md.\n"), text...)

@@ -30,12 +30,14 @@ func (u *undo) keep(f io.ReaderAt, at int64, n int) error {
 	return nil
 }
 
-// cutPower writes p and cuts the power: of all sectors that were written since the last flush, chance decides which are kept. The card is gone.
+// cutPower writes p and cuts the power: of all sectors that were written since the last flush, chance decides which are
+// kept. The card is gone.
 func (c *Card) cutPower(p []byte, off int64) error {
 	if err := c.write(p, off); err != nil {
 		return err
 	}
-	for i := len(c.unsafe.entries) - 1; i >= 0; i-- { // the last first, so that of a place that was written twice an older state can come back
+	// the last first, so that of a place that was written twice an older state can come back
+	for i := len(c.unsafe.entries) - 1; i >= 0; i-- {
 		e := c.unsafe.entries[i]
 		for at := 0; at < len(e.data); at += c.spec.Sector {
 			if c.happens(0.5) {

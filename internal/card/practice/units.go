@@ -19,7 +19,9 @@ func ParseSize(text string) (Size, error) {
 	n, err := humanize.ParseBytes(number)
 	switch {
 	case strings.Contains(number, ","): // which the library would leave out: 20,5MB would be 205 MB
-		return 0, fmt.Errorf("%q is not a size: write it without commas, and with a point for fractions, such as 20.5MB", text)
+		return 0, fmt.Errorf(
+			"%q is not a size: write it without commas, and with a point for fractions, such as 20.5MB", text,
+		)
 	case err != nil || n > math.MaxInt64:
 		return 0, fmt.Errorf("%q is not a size such as 64MB, 32GiB or 4096", text)
 	}

@@ -1,8 +1,8 @@
 // Package register reads the registers by which an SD card says what it is.
 //
 // The numbers are those of the SD Specifications, Part 1, Physical Layer Simplified Specification (version 9.10):
-// section 5.2 for the CID, 5.3 for the CSD, 5.6 for the SCR, 4.10.2 for the SD status, 4.5 for the CRC. Bits are counted as
-// there: bit 0 is the last bit of a register.
+// section 5.2 for the CID, 5.3 for the CSD, 5.6 for the SCR, 4.10.2 for the SD status, 4.5 for the CRC. Bits are
+// counted as there: bit 0 is the last bit of a register.
 package register
 
 import (
@@ -240,8 +240,8 @@ type SD struct {
 	Marks []string // of speed
 }
 
-// Read reads the registers; get gives each one's hexadecimal digits by its name in sysfs, and "" for those that aren't there.
-// It returns false if there is no CID.
+// Read reads the registers; get gives each one's hexadecimal digits by its name in sysfs, and "" for those that aren't
+// there. It returns false if there is no CID.
 func Read(get func(name string) string) (SD, bool) {
 	var s SD
 	var err error

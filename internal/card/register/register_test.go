@@ -25,18 +25,24 @@ func TestCID(t *testing.T) {
 	}{
 		{
 			"a sound card, with its CRC", "27534d42524e444c3010a1b2c3010188",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2016, Month: 1},
+			register.CID{
+				Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2016, Month: 1,
+			},
 			"January 2016",
 			[]register.Remark{{What: register.WrongCheck}},
 		},
 		{
 			"the controller keeps the CRC to itself", "27534d42524e444c3010a1b2c3018400",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2024, Month: 4},
+			register.CID{
+				Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2024, Month: 4,
+			},
 			"April 2024", nil,
 		},
 		{
 			"made tomorrow", "27534d42524e444c3010a1b2c301ac00",
-			register.CID{Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2026, Month: 12},
+			register.CID{
+				Maker: 0x27, OEM: "SM", Product: "BRNDL", Revision: "3.0", Serial: 0x10a1b2c3, Year: 2026, Month: 12,
+			},
 			"December 2026",
 			[]register.Remark{{What: register.MadeLater, Made: "December 2026"}},
 		},
@@ -51,10 +57,13 @@ func TestCID(t *testing.T) {
 		require.NoError(t, err, c.what)
 		assert.Equal(t, c.remarks, got.Remarks(now), c.what)
 		assert.Equal(t, c.made, got.Made(), c.what)
-		assert.Equal(t, []any{c.want.Maker, c.want.OEM, c.want.Product, c.want.Revision, c.want.Serial, c.want.Year, c.want.Month},
+		assert.Equal(t, []any{
+			c.want.Maker, c.want.OEM, c.want.Product, c.want.Revision, c.want.Serial, c.want.Year, c.want.Month,
+		},
 			[]any{got.Maker, got.OEM, got.Product, got.Revision, got.Serial, got.Year, got.Month}, c.what)
 	}
-	for _, empty := range []string{strings.Repeat("00", 16), strings.Repeat("ff", 16), strings.Repeat("00", 15) + "01"} {
+	zeros := strings.Repeat("00", 15)
+	for _, empty := range []string{zeros + "00", strings.Repeat("ff", 16), zeros + "01"} {
 		got, err := register.ParseCID(empty)
 		require.NoError(t, err)
 		assert.Equal(t, []register.Remark{{What: register.NoCID}}, got.Remarks(now), empty)
@@ -74,7 +83,8 @@ func TestOneWrongBitOfACIDIsSeen(t *testing.T) {
 			b[15] = byte(check<<1 | 1)
 			c, err := register.ParseCID(hex.EncodeToString(b))
 			require.NoError(t, err)
-			if remarks := c.Remarks(now); !slices.Contains(remarks, register.Remark{What: register.WrongCheck}) && !slices.Contains(remarks, register.Remark{What: register.NoCID}) {
+			if remarks := c.Remarks(now); !slices.Contains(remarks, register.Remark{What: register.WrongCheck}) &&
+				!slices.Contains(remarks, register.Remark{What: register.NoCID}) {
 				require.Nil(t, right)
 				right = append([]byte(nil), b...)
 			}
@@ -127,7 +137,8 @@ func TestRemarksOfSizes(t *testing.T) {
 	s, ok := register.Read(func(name string) string { return regs[name] })
 	require.True(t, ok)
 	assert.Empty(t, s.Remarks(0xedc8<<19, now))
-	assert.Equal(t, []register.Remark{{What: register.OtherLength, Says: 31914459136, Is: 2000398934016}}, s.Remarks(int64(2000398934016), now))
+	assert.Equal(t, []register.Remark{{What: register.OtherLength, Says: 31914459136, Is: 2000398934016}},
+		s.Remarks(int64(2000398934016), now))
 	_, ok = register.Read(func(string) string { return "" })
 	assert.False(t, ok)
 }

@@ -1,4 +1,5 @@
-// Package windows is the card.Host of Windows. Its disks can't be used yet, and it refuses them; practice cards and plain files don't need it.
+// Package windows is the card.Host of Windows. Its disks can't be used yet, and it refuses them; practice cards and
+// plain files don't need it.
 package windows
 
 import "zipstamp/internal/card"

@@ -21,7 +21,8 @@ func main() {
 	root.DisableAutoGenTag = true
 	root.InitDefaultCompletionCmd()
 	forAll(root, func(c *cobra.Command) { c.DisableAutoGenTag = true })
-	date := time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC) // fixed, so that the pages change only with the commands
+	// fixed, so that the pages change only with the commands
+	date := time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC)
 	header := &doc.GenManHeader{Title: "ZIPSTAMP", Section: "1", Source: "Zip Stamp", Manual: "Zip Stamp", Date: &date}
 	if err := doc.GenManTree(root, header, os.Args[1]); err != nil {
 		log.Fatal(err)

@@ -17,24 +17,35 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 	}
 	r := reader(t)
 	for i, s := range []practice.Spec{
-		{Claimed: 52609024, Real: 7512576, Beyond: practice.Wrap, Cache: 1230255}, // its start is overwritten twice before it is looked at
+		// its start is overwritten twice before it is looked at
+		{Claimed: 52609024, Real: 7512576, Beyond: practice.Wrap, Cache: 1230255},
 		{Claimed: 11881472, Real: 5220352, Beyond: practice.Wrap},
-		{Claimed: 10020864, Real: 8388608, Beyond: practice.Lazy, Reads: practice.Last},                       // its last block is the one that it answers with
-		{Claimed: 268436480, Real: 268435456, Beyond: practice.Oldest, Reads: practice.Last, Cache: 32 << 20}, // likewise, and its last block starts where it is said to end
-		{Claimed: 3892727808, Real: 64 << 20, Beyond: practice.Wrap, Cache: 32 << 20, WriteBack: true},        // to be found out within 64 MiB
-		{Claimed: 10188800, Real: 4365824, Beyond: practice.Oldest, Reads: practice.FF},                       // what was seen at two times adds up to everything
-		{Claimed: 16519680, Real: 8050176, Beyond: practice.Wrap, Cache: 4032 << 10, WriteBack: true},         // stores what shows it only later
-		{Claimed: 65706496, Real: 65702400, Beyond: practice.Lazy, Reads: practice.Last, Cache: 16424960, WriteBack: true},
+		// its last block is the one that it answers with
+		{Claimed: 10020864, Real: 8388608, Beyond: practice.Lazy, Reads: practice.Last},
+		// likewise, and its last block starts where it is said to end
+		{Claimed: 268436480, Real: 268435456, Beyond: practice.Oldest, Reads: practice.Last, Cache: 32 << 20},
+		// to be found out within 64 MiB
+		{Claimed: 3892727808, Real: 64 << 20, Beyond: practice.Wrap, Cache: 32 << 20, WriteBack: true},
+		// what was seen at two times adds up to everything
+		{Claimed: 10188800, Real: 4365824, Beyond: practice.Oldest, Reads: practice.FF},
+		// stores what shows it only later
+		{Claimed: 16519680, Real: 8050176, Beyond: practice.Wrap, Cache: 4032 << 10, WriteBack: true},
+		{
+			Claimed: 65706496, Real: 65702400, Beyond: practice.Lazy, Reads: practice.Last, Cache: 16424960,
+			WriteBack: true,
+		},
 		{Claimed: 663042560, Real: 20070912, Beyond: practice.Ends, Cache: 7724185},
 	} {
 		s.Version, s.Sector = practice.Version, 512
 		suspect := Suspect{Spec: s, Bad: true}
 		require.NoError(t, r.Whole(suspect, rand.New(rand.NewPCG(1, uint64(i)))), fmt.Sprint(suspect))
 	}
-	// Memories that store late, and have just about as much room as is written before it is looked once more what a lost place reads as.
+	// Memories that store late, and have just about as much room as is written before it is looked once more what a
+	// lost place reads as.
 	for sectors := -24; sectors <= 24; sectors += 4 {
 		s := Suspect{Bad: true, Spec: practice.Spec{
-			Version: practice.Version, Sector: 512, Claimed: 8392192, Real: 8388608, Beyond: practice.Drop, Reads: practice.Last, Cache: practice.Size(2<<20 + 512*sectors), WriteBack: true,
+			Version: practice.Version, Sector: 512, Claimed: 8392192, Real: 8388608, Beyond: practice.Drop,
+			Reads: practice.Last, Cache: practice.Size(2<<20 + 512*sectors), WriteBack: true,
 		}}
 		require.NoError(t, r.Whole(s, rand.New(rand.NewPCG(3, 1))), fmt.Sprint(s))
 	}
@@ -42,7 +53,13 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 	for i := range uint64(60) {
 		random := rand.New(rand.NewPCG(2, i))
 		real := (1<<20 + random.Int64N(16<<20)) / 512 * 512
-		s := Suspect{Bad: true, Spec: practice.Spec{Version: practice.Version, Sector: 512, Claimed: practice.Size(real + 512*(1+random.Int64N(100000))), Real: practice.Size(real), Beyond: practice.Wrap}}
+		s := Suspect{
+			Bad: true,
+			Spec: practice.Spec{
+				Version: practice.Version, Sector: 512, Claimed: practice.Size(real + 512*(1+random.Int64N(100000))),
+				Real: practice.Size(real), Beyond: practice.Wrap,
+			},
+		}
 		require.NoError(t, r.Whole(s, random), fmt.Sprint(s))
 	}
 }

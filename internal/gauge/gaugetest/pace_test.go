@@ -24,17 +24,24 @@ func TestPaceIsTheCards(t *testing.T) {
 		meets         []string
 	}{
 		"a good card": {
-			practice.Spec{Claimed: 600e6, ReadRate: 95e6, WriteRate: 45e6, Latency: practice.Duration(250 * time.Microsecond)},
+			practice.Spec{
+				Claimed: 600e6, ReadRate: 95e6, WriteRate: 45e6, Latency: practice.Duration(250 * time.Microsecond),
+			},
 			94.5e6, 44.9e6, 3412, 2929,
 			[]string{"Class 10", "U3", "V30", "A1"},
 		},
 		"a slow one": {
-			practice.Spec{Claimed: 300e6, ReadRate: 18e6, WriteRate: 5e6, Latency: practice.Duration(3 * time.Millisecond)},
+			practice.Spec{
+				Claimed: 300e6, ReadRate: 18e6, WriteRate: 5e6, Latency: practice.Duration(3 * time.Millisecond),
+			},
 			17.8e6, 4.98e6, 309, 262,
 			[]string{"Class 4"},
 		},
 		"one that fades": {
-			practice.Spec{Claimed: 600e6, ReadRate: 95e6, WriteRate: 40e6, FadeAfter: 40e6, FadeRate: 7e6, Latency: practice.Duration(time.Millisecond)},
+			practice.Spec{
+				Claimed: 600e6, ReadRate: 95e6, WriteRate: 40e6, FadeAfter: 40e6, FadeRate: 7e6,
+				Latency: practice.Duration(time.Millisecond),
+			},
 			92.9e6, 11.8e6, 959, 629,
 			[]string{"Class 6", "V6"},
 		},
@@ -73,7 +80,10 @@ func TestPaceIsTheCards(t *testing.T) {
 func TestPaceWritesOnlyWhatItIsSureOf(t *testing.T) {
 	r := reader(t)
 	random := rand.New(rand.NewPCG(1, 1))
-	spec := practice.Spec{Version: practice.Version, Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.Misread, Sector: 40000, Count: 30, Chance: 0.5}}}
+	spec := practice.Spec{
+		Version: practice.Version, Claimed: 64e6,
+		Faults: []practice.Fault{{Kind: practice.Misread, Sector: 40000, Count: 30, Chance: 0.5}},
+	}
 	d, err := r.Insert(spec)
 	require.NoError(t, err)
 	require.NoError(t, r.Fill(64e6, random))

@@ -15,7 +15,8 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// TestSpaceTouchesOnlyItsOwn fills some of a folder's file system, keeps the files, finds what was changed in them, and removes them and nothing else.
+// TestSpaceTouchesOnlyItsOwn fills some of a folder's file system, keeps the files, finds what was changed in them, and
+// removes them and nothing else.
 func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	folder := t.TempDir()
 	own := filepath.Join(folder, space.FolderName)
@@ -84,7 +85,8 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	assert.Equal(t, "low water", string(text))
 }
 
-// TestStoppedSpaceLeavesNothing stops it while it writes and while it reads; and one that was killed is cleaned up by the next.
+// TestStoppedSpaceLeavesNothing stops it while it writes and while it reads; and one that was killed is cleaned up by
+// the next.
 func TestStoppedSpaceLeavesNothing(t *testing.T) {
 	folder := t.TempDir()
 	own := filepath.Join(folder, space.FolderName)
@@ -109,7 +111,8 @@ func TestStoppedSpaceLeavesNothing(t *testing.T) {
 		assert.NoDirExists(t, own)
 	}
 	require.NoError(t, os.Mkdir(own, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(own, "about.json"), []byte(`{"zipstamp_space": 1, "nonce": "00000000000000000000000000000000"}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(own, "about.json"),
+		[]byte(`{"zipstamp_space": 1, "nonce": "00000000000000000000000000000000"}`), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(own, "space-00001.bin"), make([]byte, 9000), 0o600))
 	_, err := space.Test{Folder: folder, First: 5_000_000, Again: true}.Run(context.Background())
 	require.ErrorIs(t, err, space.ErrNothing, "it was never whole")

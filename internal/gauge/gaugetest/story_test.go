@@ -76,7 +76,9 @@ func TestStoppedSpotsPutBack(t *testing.T) {
 			random := rand.New(rand.NewPCG(1, 2))
 			spec.Version = practice.Version
 			seen := map[meter.Phase]bool{}
-			for _, phase := range []meter.Phase{meter.Save, meter.Sample, meter.Look, meter.Search, meter.Bound, meter.PutBack} {
+			for _, phase := range []meter.Phase{
+				meter.Save, meter.Sample, meter.Look, meter.Search, meter.Bound, meter.PutBack,
+			} {
 				d, err := r.Insert(spec)
 				require.NoError(t, err)
 				require.NoError(t, r.Fill(int64(spec.Real), random))
@@ -93,7 +95,9 @@ func TestStoppedSpotsPutBack(t *testing.T) {
 						}
 					}
 				}}
-				rep, restored, err := spots.Test{Device: c, Meter: &m, Nonce: Nonce(random), Seed: 3, Places: 100}.Run(ctx)
+				rep, restored, err := spots.Test{Device: c, Meter: &m, Nonce: Nonce(random), Seed: 3, Places: 100}.Run(
+					ctx,
+				)
 				if seen[phase] && phase != meter.PutBack {
 					require.ErrorIs(t, err, errStop, phase)
 				} else {
@@ -108,14 +112,17 @@ func TestStoppedSpotsPutBack(t *testing.T) {
 				assert.Equal(t, before, after, "stopped in %s", phase)
 				require.NoError(t, d.Close())
 			}
-			assert.True(t, seen[meter.Save] && seen[meter.Sample] && seen[meter.Look] && seen[meter.Search] && seen[meter.PutBack])
+			assert.True(t, seen[meter.Save] && seen[meter.Sample] && seen[meter.Look] && seen[meter.Search] &&
+				seen[meter.PutBack])
 			assert.Equal(t, name != "honest", seen[meter.Bound])
 		})
 	}
 }
 
 // filled puts a card in that holds noise, and starts a journal for it.
-func filled(t *testing.T, r Reader, spec practice.Spec, random *rand.Rand) (d card.Device, before [32]byte, nonce mark.Nonce, folder state.Place, j *journal.Journal) {
+func filled(
+	t *testing.T, r Reader, spec practice.Spec, random *rand.Rand,
+) (d card.Device, before [32]byte, nonce mark.Nonce, folder state.Place, j *journal.Journal) {
 	t.Helper()
 	d, err := r.Insert(spec)
 	require.NoError(t, err)
@@ -127,12 +134,15 @@ func filled(t *testing.T, r Reader, spec practice.Spec, random *rand.Rand) (d ca
 	before, err = r.Sum()
 	require.NoError(t, err)
 	nonce, folder = Nonce(random), state.Place{Home: r.Folder, Folder: "journals"}
-	j, err = journal.Create(folder, journal.Head{Card: card.Record{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now()})
+	j, err = journal.Create(folder, journal.Head{
+		Card: card.Record{Size: d.Size(), Name: "a.card"}, Nonce: nonce, Started: time.Now(),
+	})
 	require.NoError(t, err)
 	return d, before, nonce, folder, j
 }
 
-// TestPulledOutCardIsPutRight pulls a card out, or cuts the power, at any moment of a test, and puts back what the journal has.
+// TestPulledOutCardIsPutRight pulls a card out, or cuts the power, at any moment of a test, and puts back what the
+// journal has.
 func TestPulledOutCardIsPutRight(t *testing.T) {
 	for name, spec := range kinds {
 		t.Run(name, func(t *testing.T) {
@@ -150,7 +160,9 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 					broken.PowerCutAfter, broken.Seed = practice.Size(1+random.Int64N(9e6)), i
 				}
 				d, before, nonce, folder, j := filled(t, r, broken, random)
-				_, restored, err := spots.Test{Device: d, Nonce: nonce, Seed: i, Places: 100, Journal: j}.Run(context.Background())
+				_, restored, err := spots.Test{Device: d, Nonce: nonce, Seed: i, Places: 100, Journal: j}.Run(
+					context.Background(),
+				)
 				require.NoError(t, d.Close())
 				if restored {
 					require.NoError(t, j.Remove())
@@ -169,8 +181,8 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 	}
 }
 
-// TestNothingIsUndoneWhileACardKeepsItsPower has cards whose addresses repeat and that store late. What spots put back, or what is put back after them, is not undone by a command that
-// follows and writes what it reads.
+// TestNothingIsUndoneWhileACardKeepsItsPower has cards whose addresses repeat and that store late. What spots put back,
+// or what is put back after them, is not undone by a command that follows and writes what it reads.
 func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 	r := reader(t)
 	cards := uint64(testbed.Trials(12))
@@ -180,14 +192,20 @@ func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 	seed := testbed.Seed(t)
 	for i := range cards {
 		random := rand.New(rand.NewPCG(seed, i))
-		spec := practice.Spec{Version: practice.Version, Real: practice.Size(40<<20+random.Int64N(80<<20)) / 512 * 512, Beyond: practice.Wrap, Cache: practice.Size(random.Int64N(gauge.Displaced/512+1)) * 512}
+		spec := practice.Spec{
+			Version: practice.Version, Real: practice.Size(40<<20+random.Int64N(80<<20)) / 512 * 512,
+			Beyond: practice.Wrap, Cache: practice.Size(random.Int64N(gauge.Displaced/512+1)) * 512,
+		}
 		spec.Claimed, spec.WriteBack = 2*spec.Real+practice.Size(random.Int64N(1000))*512, spec.Cache > 0
 		d, before, nonce, folder, j := filled(t, r, spec, random)
 		until := int64(math.MaxInt64)
 		if i%3 > 0 {
 			until = random.Int64N(20_000)
 		}
-		rep, restored, err := spots.Test{Device: &killed{Device: d, until: until}, Nonce: nonce, Seed: i, Journal: j}.Run(context.Background())
+		rep, restored,
+			err := spots.Test{Device: &killed{Device: d, until: until}, Nonce: nonce, Seed: i, Journal: j}.Run(
+			context.Background(),
+		)
 		if restored {
 			require.NoError(t, j.Remove())
 		} else {
@@ -286,7 +304,12 @@ func TestJournalIsForItsCardOnly(t *testing.T) {
 	require.NoError(t, r.Fill(16e6, random))
 	before, err := r.Sum()
 	require.NoError(t, err)
-	p := journal.Pending{Head: journal.Head{Nonce: mark.Nonce{7}, Card: card.Record{Size: d.Size()}}, Batches: [][]journal.Place{{{Offset: 4096, Data: make([]byte, 4096)}, {Offset: 81920, Data: make([]byte, 4096)}}}}
+	p := journal.Pending{
+		Head: journal.Head{Nonce: mark.Nonce{7}, Card: card.Record{Size: d.Size()}},
+		Batches: [][]journal.Place{
+			{{Offset: 4096, Data: make([]byte, 4096)}, {Offset: 81920, Data: make([]byte, 4096)}},
+		},
+	}
 	found, err := p.Look(d, 512)
 	require.NoError(t, err)
 	assert.False(t, found.Is())
@@ -314,7 +337,8 @@ func TestJournalIsForItsCardOnly(t *testing.T) {
 	assert.ErrorContains(t, err, "other sectors")
 }
 
-// TestConfidenceHolds measures how often a card of which just so much is bad that the stated confidence should find it passes all the same.
+// TestConfidenceHolds measures how often a card of which just so much is bad that the stated confidence should find it
+// passes all the same.
 func TestConfidenceHolds(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it counts verdicts of many cards")
@@ -333,11 +357,15 @@ func TestConfidenceHolds(t *testing.T) {
 		for n := range runs {
 			part := int64(size / 512 / runs)
 			count := bad / runs
-			spec.Faults = append(spec.Faults, practice.Fault{Kind: practice.FailRead, Sector: n*part + random.Int64N(part-count), Count: count})
+			spec.Faults = append(spec.Faults, practice.Fault{
+				Kind: practice.FailRead, Sector: n*part + random.Int64N(part-count), Count: count,
+			})
 		}
 		d, err := r.Insert(spec)
 		require.NoError(t, err)
-		rep, _, err := spots.Test{Device: d, Nonce: Nonce(random), Seed: random.Uint64(), Places: places}.Run(context.Background())
+		rep, _, err := spots.Test{Device: d, Nonce: Nonce(random), Seed: random.Uint64(), Places: places}.Run(
+			context.Background(),
+		)
 		require.NoError(t, err)
 		if rep.Verdict == gauge.Holds {
 			passed++
@@ -357,9 +385,14 @@ func TestConfidenceHolds(t *testing.T) {
 func TestWholeIsCarriedOn(t *testing.T) {
 	for name, spec := range map[string]practice.Spec{
 		"honest": {Claimed: 150e6},
-		"faulty": {Claimed: 150e6, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 7777, Count: 3}, {Kind: practice.FailRead, Sector: 200000}}},
-		"wrap":   {Claimed: 300e6, Real: 100_000_256, Beyond: practice.Wrap},
-		"drop":   {Claimed: 300e6, Real: 100_000_256, Beyond: practice.Drop},
+		"faulty": {
+			Claimed: 150e6,
+			Faults: []practice.Fault{
+				{Kind: practice.Flip, Sector: 7777, Count: 3}, {Kind: practice.FailRead, Sector: 200000},
+			},
+		},
+		"wrap": {Claimed: 300e6, Real: 100_000_256, Beyond: practice.Wrap},
+		"drop": {Claimed: 300e6, Real: 100_000_256, Beyond: practice.Drop},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := reader(t)
@@ -392,7 +425,8 @@ func TestWholeIsCarriedOn(t *testing.T) {
 					require.NoError(t, err)
 					require.True(t, still)
 				}
-				if name == "honest" && kept != nil && kept.Head > 32<<20 { // somebody else writes something: it is written again
+				// somebody else writes something: it is written again
+				if name == "honest" && kept != nil && kept.Head > 32<<20 {
 					_, err := d.WriteAt(make([]byte, 1<<20), 20<<20)
 					require.NoError(t, err)
 				}
@@ -431,11 +465,15 @@ func TestUnsteadyAndLimited(t *testing.T) {
 		defer d.Close()
 		return whole.Test{Device: d, First: first}.Run(context.Background())
 	}
-	rep, err := test(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.Misread, Sector: 4000, Count: 2, Times: 1}}}, 0)
+	rep, err := test(practice.Spec{
+		Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.Misread, Sector: 4000, Count: 2, Times: 1}},
+	}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Unsteady, rep.Verdict)
 	assert.Equal(t, gauge.Counts{Unsteady: 2}, rep.Bad)
-	rep, err = test(practice.Spec{Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.FailRead, Sector: 4000, Times: 1}}}, 0)
+	rep, err = test(practice.Spec{
+		Claimed: 64e6, Faults: []practice.Fault{{Kind: practice.FailRead, Sector: 4000, Times: 1}},
+	}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Unsteady, rep.Verdict, "it failed once, and then went right")
 	rep, err = test(practice.Spec{Claimed: 640e6, ReaderLimit: 100e6}, 0)
@@ -445,14 +483,19 @@ func TestUnsteadyAndLimited(t *testing.T) {
 	rep, err = test(practice.Spec{Claimed: 640e6, Real: 300e6, Beyond: practice.Drop}, 64<<20)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Holds, rep.Verdict)
-	assert.Equal(t, []gauge.Stretch{{Extent: layout.Extent{Length: 64 << 20}, State: gauge.Good}, {Extent: layout.Extent{Offset: 64 << 20, Length: 640e6 - 64<<20}, State: gauge.Unwritten}}, rep.Extents)
+	assert.Equal(t, []gauge.Stretch{
+		{Extent: layout.Extent{Length: 64 << 20}, State: gauge.Good},
+		{Extent: layout.Extent{Offset: 64 << 20, Length: 640e6 - 64<<20}, State: gauge.Unwritten},
+	}, rep.Extents)
 	rep, err = test(practice.Spec{Claimed: 64e6, ReadOnlyAfter: 20e6}, 0)
 	require.ErrorAs(t, err, new(*card.IOError))
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict)
 	rep, err = test(practice.Spec{Claimed: 64e6, GoneAfter: 90e6}, 0)
 	require.ErrorAs(t, err, new(*card.GoneError))
 	assert.Equal(t, gauge.Inconclusive, rep.Verdict)
-	rep, err = test(practice.Spec{Claimed: 64e6, Real: 20e6, Beyond: practice.Drop, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 9000}}}, 0)
+	rep, err = test(practice.Spec{
+		Claimed: 64e6, Real: 20e6, Beyond: practice.Drop, Faults: []practice.Fault{{Kind: practice.Flip, Sector: 9000}},
+	}, 0)
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Counterfeit, rep.Verdict)
 	assert.Equal(t, int64(1), rep.Bad.Worn, "both counterfeit and faulty")
@@ -461,12 +504,14 @@ func TestUnsteadyAndLimited(t *testing.T) {
 	rep, err = whole.Test{Device: d, ToTheEnd: true}.Run(context.Background())
 	require.NoError(t, err)
 	require.NoError(t, d.Close())
-	assert.Equal(t, &gauge.Loss{Repeats: true, Real: 90_000_000 / 512 * 512, Exact: true, ReadsAs: rep.Loss.ReadsAs}, rep.Loss)
+	assert.Equal(t, &gauge.Loss{Repeats: true, Real: 90_000_000 / 512 * 512, Exact: true, ReadsAs: rep.Loss.ReadsAs},
+		rep.Loss)
 	assert.Equal(t, gauge.Counts{}, rep.Bad)
 	assert.GreaterOrEqual(t, rep.Written, int64(200e6))
 }
 
-// remembered is a card of any size that keeps sector stamps by their numbers, so that it takes no room; and it takes the time that a card takes.
+// remembered is a card of any size that keeps sector stamps by their numbers, so that it takes no room; and it takes
+// the time that a card takes.
 type remembered struct {
 	card.Device // none: what is not here isn't used
 	run         mark.Run
@@ -515,11 +560,15 @@ func TestCounterfeitTerabytesAreKnownInAnHour(t *testing.T) {
 		start := time.Now()
 		var said []whole.Expectation
 		verdict := time.Duration(0)
-		rep, err := whole.Test{Device: c, Nonce: nonce, Expect: func(e whole.Expectation) { said = append(said, e) }, Keep: func(whole.Progress) error {
-			verdict = time.Since(start)
-			runtime.ReadMemStats(&during)
-			return nil
-		}}.Run(context.Background())
+		rep,
+			err := whole.Test{
+			Device: c, Nonce: nonce, Expect: func(e whole.Expectation) { said = append(said, e) },
+			Keep: func(whole.Progress) error {
+				verdict = time.Since(start)
+				runtime.ReadMemStats(&during)
+				return nil
+			},
+		}.Run(context.Background())
 		require.NoError(t, err)
 		require.NotNil(t, rep.Loss)
 		assert.Equal(t, gauge.Loss{Real: c.real, Exact: true, ReadsAs: "zeros"}, *rep.Loss)
@@ -529,14 +578,16 @@ func TestCounterfeitTerabytesAreKnownInAnHour(t *testing.T) {
 		assert.InDelta(t, claimed/rate, said[0].Write.Seconds(), 8000, "days, it is said beforehand")
 		assert.InDelta(t, 1600, verdict.Seconds(), 100, "half an hour, in truth")
 		assert.Less(t, int64(during.HeapAlloc)-int64(before.HeapAlloc), int64(32<<20), "memory is flat")
-		t.Logf("written until it was known: %.4f of the real size; in all %.4f; simulated time %v", float64(rep.Early)/real, float64(rep.Written)/real, time.Since(start))
+		t.Logf("written until it was known: %.4f of the real size; in all %.4f; simulated time %v",
+			float64(rep.Early)/real, float64(rep.Written)/real, time.Since(start))
 	})
 }
 
 func TestReadsAsIsSaid(t *testing.T) {
 	r := reader(t)
 	for reads, want := range map[practice.Reads]string{
-		practice.Zeros: "zeros", practice.FF: "0xFF", practice.Noise: "not written there", practice.Changing: "differs each time", practice.Last: "elsewhere",
+		practice.Zeros: "zeros", practice.FF: "0xFF", practice.Noise: "not written there",
+		practice.Changing: "differs each time", practice.Last: "elsewhere",
 	} {
 		for method, run := range map[string]func(card.Device) (*gauge.Report, error){
 			"whole": func(d card.Device) (*gauge.Report, error) {
@@ -550,12 +601,15 @@ func TestReadsAsIsSaid(t *testing.T) {
 			if method == "spots" && reads == practice.Last {
 				continue // what was written last is what was there before
 			}
-			d, err := r.Insert(practice.Spec{Version: practice.Version, Claimed: 200e6, Real: 50e6, Beyond: practice.Drop, Reads: reads})
+			d, err := r.Insert(practice.Spec{
+				Version: practice.Version, Claimed: 200e6, Real: 50e6, Beyond: practice.Drop, Reads: reads,
+			})
 			require.NoError(t, err)
 			rep, err := run(d)
 			require.NoError(t, err)
 			require.NotNil(t, rep.Loss)
-			assert.True(t, strings.Contains(string(rep.Loss.ReadsAs), want), "%s, %s: %q", reads, method, rep.Loss.ReadsAs)
+			assert.True(t, strings.Contains(string(rep.Loss.ReadsAs), want), "%s, %s: %q", reads, method,
+				rep.Loss.ReadsAs)
 			require.NoError(t, d.Close())
 		}
 	}
@@ -589,7 +643,8 @@ func (d tired) WriteAt(p []byte, off int64) (int, error) {
 	return d.Device.WriteAt(p, off)
 }
 
-// TestWhatIsNotSeenToBeBackStaysSaved: a place that fails when it is put back, or cannot be read after that, is kept for another reader.
+// TestWhatIsNotSeenToBeBackStaysSaved: a place that fails when it is put back, or cannot be read after that, is kept
+// for another reader.
 func TestWhatIsNotSeenToBeBackStaysSaved(t *testing.T) {
 	for _, op := range []string{"read", "write"} {
 		r := reader(t)
@@ -597,7 +652,9 @@ func TestWhatIsNotSeenToBeBackStaysSaved(t *testing.T) {
 		spec := practice.Spec{Version: practice.Version, Claimed: 48e6}
 		d, before, nonce, folder, j := filled(t, r, spec, random)
 		var m meter.Meter
-		rep, restored, err := spots.Test{Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j}.Run(context.Background())
+		rep, restored, err := spots.Test{
+			Device: tired{d, &m, op}, Meter: &m, Nonce: nonce, Seed: 2, Places: 100, Journal: j,
+		}.Run(context.Background())
 		require.NoError(t, err)
 		assert.False(t, restored, op)
 		assert.Equal(t, int64(1), rep.Changed, op)

@@ -1,4 +1,5 @@
-// Package gaugetest tries the tests of cards on practice cards of every kind, made up by chance, and says where a verdict is wrong.
+// Package gaugetest tries the tests of cards on practice cards of every kind, made up by chance, and says where a
+// verdict is wrong.
 package gaugetest
 
 import (
@@ -30,7 +31,8 @@ type Suspect struct {
 
 func (s Suspect) String() string {
 	c := s.Spec
-	return fmt.Sprintf("claims %d, holds %d, %s %s, cache %d, back %v, sector %d, faults %v", c.Claimed, c.Real, c.Beyond, c.Reads, c.Cache, c.WriteBack, c.Sector, c.Faults)
+	return fmt.Sprintf("claims %d, holds %d, %s %s, cache %d, back %v, sector %d, faults %v", c.Claimed, c.Real,
+		c.Beyond, c.Reads, c.Cache, c.WriteBack, c.Sector, c.Faults)
 }
 
 // sector is the unit in which cards are addressed, bytes.
@@ -41,7 +43,7 @@ const MostCached = gauge.Displaced
 
 // Draw makes up a card that holds at most so much. It claims from 64 MB on (a little more than it holds) up to 2 TB.
 func Draw(random *rand.Rand, mostReal int64) Suspect {
-	reads := []practice.Reads{practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last}[random.IntN(5)]
+	reads := anyOf(random, practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last)
 	real := (1<<20 + random.Int64N(mostReal-1<<20)) / sector
 	if random.IntN(3) == 0 {
 		real = mostReal >> random.IntN(5) / sector // powers of two too
@@ -58,7 +60,8 @@ func Draw(random *rand.Rand, mostReal int64) Suspect {
 		claimed = int64([]float64{64e9, 128e9, 1e12, 2e12}[random.IntN(4)])
 	}
 	s := Suspect{Bad: true, Spec: practice.Spec{
-		Version: practice.Version, Claimed: practice.Size(claimed), Real: practice.Size(real), Reads: reads, Seed: random.Uint64() >> 1, Sector: sector,
+		Version: practice.Version, Claimed: practice.Size(claimed), Real: practice.Size(real), Reads: reads,
+		Seed: random.Uint64() >> 1, Sector: sector,
 	}}
 	if random.IntN(6) == 0 && real%4096 == 0 {
 		s.Spec.Claimed = s.Spec.Claimed / 4096 * 4096
@@ -71,7 +74,9 @@ func Draw(random *rand.Rand, mostReal int64) Suspect {
 	case 1:
 		s.Spec.Beyond = practice.Drop
 	case 2:
-		s.Spec.Beyond, s.Spec.Claimed = []practice.Beyond{practice.Lazy, practice.Oldest}[random.IntN(2)], min(s.Spec.Claimed, 1<<30)
+		s.Spec.Beyond, s.Spec.Claimed = []practice.Beyond{practice.Lazy, practice.Oldest}[random.IntN(2)], min(
+			s.Spec.Claimed, 1<<30,
+		)
 	case 3:
 		s.Spec.Beyond = practice.Ends
 	case 4, 5:
@@ -85,7 +90,8 @@ func Draw(random *rand.Rand, mostReal int64) Suspect {
 		if random.IntN(4) == 0 {
 			s.Spec.Cache = MostCached
 		}
-		s.Spec.Cache = min(s.Spec.Cache, s.Spec.Claimed/4/4096*4096) // through a larger part of a small card nothing sees
+		// through a larger part of a small card nothing sees
+		s.Spec.Cache = min(s.Spec.Cache, s.Spec.Claimed/4/4096*4096)
 		s.Spec.WriteBack = s.Spec.Cache >= 4096 && random.IntN(2) == 0
 	}
 	return s
@@ -100,8 +106,10 @@ func (s *Suspect) honest() { s.Spec.Claimed, s.Spec.Reads, s.Bad = s.Spec.Real, 
 
 // wear makes a few sectors bad.
 func (s *Suspect) wear(random *rand.Rand) {
-	f := practice.Fault{Sector: random.Int64N(int64(s.Spec.Real)/int64(s.Spec.Sector) - 64), Count: 1 + random.Int64N(40)}
-	f.Kind = []practice.FaultKind{practice.FailRead, practice.FailWrite, practice.Flip, practice.Misread}[random.IntN(4)]
+	f := practice.Fault{
+		Sector: random.Int64N(int64(s.Spec.Real)/int64(s.Spec.Sector) - 64), Count: 1 + random.Int64N(40),
+	}
+	f.Kind = anyOf(random, practice.FailRead, practice.FailWrite, practice.Flip, practice.Misread)
 	s.Faults = f.Count * int64(s.Spec.Sector) / sector
 	if f.Kind == practice.Flip || f.Kind == practice.Misread {
 		s.Faults = f.Count // a bit in each of the card's own sectors
@@ -196,8 +204,11 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 		return fmt.Errorf("the extents end at %d", at)
 	case !s.Bad:
 		return s.right(rep, s.Faults, 0)
-	case s.Spec.Beyond == practice.Oldest && s.Spec.WriteBack && at-real <= int64(s.Spec.Cache) && rep.Verdict == gauge.Holds: // as long as it has power, it has room for all
-	case s.Spec.Beyond == practice.Oldest && rep.Verdict == gauge.Faulty && at-real < at/16: // so little that is lost is called bad places
+	// as long as it has power, it has room for all
+	case s.Spec.Beyond == practice.Oldest && s.Spec.WriteBack && at-real <= int64(s.Spec.Cache) &&
+		rep.Verdict == gauge.Holds:
+	// so little that is lost is called bad places
+	case s.Spec.Beyond == practice.Oldest && rep.Verdict == gauge.Faulty && at-real < at/16:
 	case s.Spec.Beyond == practice.Ends && rep.Verdict == gauge.Faulty && at-real < at/16: // likewise, in the middle
 		if holds != real {
 			return fmt.Errorf("%d are said to be good", holds)
@@ -210,7 +221,8 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 		}
 	case rep.Early > real+real/50+64<<20:
 		return fmt.Errorf("%d were written before it was found out", rep.Early)
-	case !l.Exact && s.Spec.Beyond == practice.Ends && l.Real == real/2/sector*sector: // its end could not be told from its memory
+	// its end could not be told from its memory
+	case !l.Exact && s.Spec.Beyond == practice.Ends && l.Real == real/2/sector*sector:
 	case l.Holds() != real || holds != real || !l.Exact:
 		return fmt.Errorf("its size is said to be %+v, and %d good", *l, holds)
 	case l.Repeats != (s.Spec.Beyond == practice.Wrap) || rep.Bad != (gauge.Counts{}):
@@ -219,7 +231,8 @@ func (r Reader) Whole(s Suspect, random *rand.Rand) error {
 	return nil
 }
 
-// right says what is wrong with the report of a card that has the size that it claims. least is how many faults must be found, and slack how many more may be.
+// right says what is wrong with the report of a card that has the size that it claims. least is how many faults must be
+// found, and slack how many more may be.
 func (s Suspect) right(rep *gauge.Report, least, slack int64) error {
 	want := gauge.Holds
 	if s.Faults > 0 && rep.Bad.Faults() > 0 {
@@ -231,7 +244,8 @@ func (s Suspect) right(rep *gauge.Report, least, slack int64) error {
 	return nil
 }
 
-// Spots tries the test of spots on a card. The error says what is wrong with its result, or that it left the card other than it was.
+// Spots tries the test of spots on a card. The error says what is wrong with its result, or that it left the card other
+// than it was.
 func (r Reader) Spots(s Suspect, random *rand.Rand) error {
 	d, err := r.Insert(s.Spec)
 	if err != nil {
@@ -253,11 +267,13 @@ func (r Reader) Spots(s Suspect, random *rand.Rand) error {
 		return err
 	}
 	after, err := r.Sum()
-	hidden := s.Bad && s.Spec.WriteBack && s.Spec.Cache >= s.Spec.Real // a memory larger than the card hides what is stored; then all stays saved, though it is back
+	// a memory larger than the card hides what is stored; then all stays saved, though it is back
+	hidden := s.Bad && s.Spec.WriteBack && s.Spec.Cache >= s.Spec.Real
 	switch {
 	case err != nil:
 		return err
-	case !restored && !hidden && s.Faults == 0 && (!s.Bad || rep.Loss != nil): // else what stood in bad places may not come back, and stays saved
+	// else what stood in bad places may not come back, and stays saved
+	case !restored && !hidden && s.Faults == 0 && (!s.Bad || rep.Loss != nil):
 		return errors.New("not all was put back")
 	case before != after && !s.anywhere() && s.Faults == 0:
 		return errors.New("it is not as it was before")
@@ -273,9 +289,11 @@ func (s Suspect) judgedBySpots(rep *gauge.Report) error {
 		switch {
 		case !s.Bad:
 			return fmt.Errorf("an honest card is said to have %+v", *l)
-		case l.Exact && (s.anywhere() || l.Anywhere || l.Holds() != real || l.Repeats != (s.Spec.Beyond == practice.Wrap)):
+		case l.Exact &&
+			(s.anywhere() || l.Anywhere || l.Holds() != real || l.Repeats != (s.Spec.Beyond == practice.Wrap)):
 			return fmt.Errorf("a wrong size is called exact: %+v", *l)
-		case !l.Exact && (l.Holds() > real || l.Most > 0 && s.Spec.Beyond != practice.Ends && l.Most < min(real, rep.Displaced)):
+		case !l.Exact && (l.Holds() > real || l.Most > 0 && s.Spec.Beyond != practice.Ends && l.Most < min(real,
+			rep.Displaced)):
 			return fmt.Errorf("its size is not within the bounds: %+v", *l)
 		case rep.Bad.Faults() > 0:
 			return fmt.Errorf("it is said to have %+v and %+v", *l, rep.Bad)
@@ -290,7 +308,8 @@ func (s Suspect) judgedBySpots(rep *gauge.Report) error {
 		if real < int64(rep.Tried)*mark.Size {
 			return errors.New("it can't have had room for all")
 		}
-	case s.Spec.Beyond == practice.Ends && claimed-real < claimed/8: // a few lost places in the middle look like bad places, if any place is there
+	// a few lost places in the middle look like bad places, if any place is there
+	case s.Spec.Beyond == practice.Ends && claimed-real < claimed/8:
 	case l == nil || rep.Verdict != gauge.Counterfeit:
 		return fmt.Errorf("it is called %s, with %+v", rep.Verdict, rep.Bad)
 	case !l.Exact && !s.anywhere() && real > gauge.Displaced:
@@ -298,3 +317,6 @@ func (s Suspect) judgedBySpots(rep *gauge.Report) error {
 	}
 	return nil
 }
+
+// anyOf is one of several values, by chance.
+func anyOf[T any](random *rand.Rand, values ...T) T { return values[random.IntN(len(values))] }

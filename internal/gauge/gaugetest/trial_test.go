@@ -18,8 +18,8 @@ func reader(t *testing.T) Reader {
 	return Reader{dir}
 }
 
-// TestVerdictsAreNeverWrong is a trial of cards of every kind: no bad card is called good, no good one bad, the real size is exact, and spots leave all as
-// it was. bench has a longer one.
+// TestVerdictsAreNeverWrong is a trial of cards of every kind: no bad card is called good, no good one bad, the real
+// size is exact, and spots leave all as it was. bench has a longer one.
 func TestVerdictsAreNeverWrong(t *testing.T) {
 	cards := testbed.Trials(60)
 	if testing.Short() {

@@ -27,7 +27,8 @@ const (
 // ErrOtherCard says that a card is not the one that a journal is of, or was written since. Nothing was written to it.
 var ErrOtherCard = errors.New("the card is not the one that was tested, or was written since")
 
-// NotBackError says that a card did not take all that had been saved of it. The counts are of sectors. The journal is kept.
+// NotBackError says that a card did not take all that had been saved of it. The counts are of sectors. The journal is
+// kept.
 type NotBackError struct {
 	Restored int // put back
 	Unread   int // that can't be read, on a card that may be another one
@@ -37,5 +38,8 @@ type NotBackError struct {
 }
 
 func (e *NotBackError) Error() string {
-	return fmt.Sprintf("%d sectors put back, %d did not take it, %d can't be read, %d hold something else, %d were saved damaged", e.Restored, e.Wrong, e.Unread, e.Other, e.Torn)
+	return fmt.Sprintf(
+		"%d sectors put back, %d did not take it, %d can't be read, %d hold something else, %d were saved damaged",
+		e.Restored, e.Wrong, e.Unread, e.Other, e.Torn,
+	)
 }

@@ -1,5 +1,5 @@
-// Package journal keeps what stood where a test writes sector stamps, on the computer's disk, until it has been put back. A run that is
-// killed, a power cut, or a card that is pulled out loses nothing: the journal puts it right later.
+// Package journal keeps what stood where a test writes sector stamps, on the computer's disk, until it has been put
+// back. A run that is killed, a power cut, or a card that is pulled out loses nothing: the journal puts it right later.
 //
 // A journal is a file:
 //
@@ -10,8 +10,9 @@
 //	    of each place: its offset on the card (8 bytes), the length (4 bytes), what stood there
 //	    the BLAKE3 digest of all that (32 bytes)
 //
-// Numbers are little endian. A batch is on the disk, whole, before the first of its places is written on the card; so one that is cut short, at the
-// end of the file, was never begun on the card, and is left out; so is a journal whose head is.
+// Numbers are little endian. A batch is on the disk, whole, before the first of its places is written on the card; so
+// one that is cut short, at the end of the file, was never begun on the card, and is left out; so is a journal whose
+// head is.
 package journal
 
 import (
@@ -85,7 +86,11 @@ func Create(folder state.Place, head Head) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{root: root, name: fmt.Sprintf("%s-%s-%s%s", head.Started.UTC().Format("20060102-150405"), state.PlainName(head.Card.Name), head.Nonce.String()[:8], suffix)}
+	j := &Journal{
+		root: root,
+		name: fmt.Sprintf("%s-%s-%s%s", head.Started.UTC().Format("20060102-150405"), state.PlainName(head.Card.Name),
+			head.Nonce.String()[:8], suffix),
+	}
 	base := strings.TrimSuffix(j.name, suffix)
 	for n := 2; ; n++ { // a test and what puts right after it may begin within the same second
 		j.file, err = root.OpenFile(j.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -154,8 +159,9 @@ type Pending struct {
 	Head
 	Path    string
 	Batches [][]Place // in the order in which they were saved
-	Torn    []Place   // of a last batch that doesn't agree with its digest: where it is of, if that can be read, but not what stood there
-	Err     error     // why it can't be used; then the rest is not to be trusted
+	// of a last batch that doesn't agree with its digest: where it is of, if that can be read, but not what stood there
+	Torn []Place
+	Err  error // why it can't be used; then the rest is not to be trusted
 }
 
 // ErrRunning says that the test of a journal still runs.
@@ -184,7 +190,8 @@ func (p Pending) Remove() error {
 	return os.Remove(p.Path)
 }
 
-// All reads the journals in a folder, the oldest first. One that can't be used has an Err. A folder that isn't there has none.
+// All reads the journals in a folder, the oldest first. One that can't be used has an Err. A folder that isn't there
+// has none.
 func All(folder string) ([]Pending, error) {
 	entries, err := os.ReadDir(folder)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -309,8 +316,8 @@ func readBatch(from io.Reader, size int64) ([]Place, error) {
 // errTorn is the error of the last batch, if all of it is there and doesn't agree with its digest.
 var errTorn = errors.New("the last batch doesn't agree with its digest")
 
-// errDamaged is the error of a batch that makes no sense: if nothing follows it but zeros, it is the end of a file whose last writing was cut short by a
-// power cut.
+// errDamaged is the error of a batch that makes no sense: if nothing follows it but zeros, it is the end of a file
+// whose last writing was cut short by a power cut.
 func errDamaged(rest io.Reader) error {
 	left, err := io.ReadAll(io.LimitReader(rest, maxFile))
 	if err == nil && zeros(left) {

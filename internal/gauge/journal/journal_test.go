@@ -16,7 +16,9 @@ import (
 )
 
 var head = Head{
-	Job: "gauge spots", Card: card.Record{Path: "/dev/sdb", Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"}, Nonce: mark.Nonce{1, 2, 3},
+	Job:     "gauge spots",
+	Card:    card.Record{Path: "/dev/sdb", Name: "sdb", Kind: "block device", Size: 64e6, Serial: "SW-0001"},
+	Nonce:   mark.Nonce{1, 2, 3},
 	Started: time.Date(2026, 11, 26, 9, 30, 0, 0, time.UTC),
 }
 
@@ -50,12 +52,14 @@ func TestJournalIsReadAsItWasSaved(t *testing.T) {
 	assert.Equal(t, head, all[0].Head)
 	assert.Equal(t, batches, all[0].Batches)
 
-	// However much of it is on the disk after a power cut, what is there of a whole batch is used, and the rest was never written on the card.
+	// However much of it is on the disk after a power cut, what is there of a whole batch is used, and the rest was
+	// never written on the card.
 	text, err := os.ReadFile(all[0].Path)
 	require.NoError(t, err)
 	first := bytes.LastIndex(text, []byte(opener))
 	for cut := len(text) - 1; cut > 0; cut -= 1 + cut/50 {
-		for _, tail := range [][]byte{nil, make([]byte, 4096)} { // a file system may have given it room that was never filled
+		// a file system may have given it room that was never filled
+		for _, tail := range [][]byte{nil, make([]byte, 4096)} {
 			p, err := Read(bytes.NewReader(append(bytes.Clone(text[:cut]), tail...)))
 			switch lines := bytes.Count(text[:min(cut, first)], []byte("\n")); {
 			case cut >= first && tail == nil:

@@ -29,7 +29,8 @@ func (f Found) Done() bool {
 	return f.Stamps == 0 && f.Torn == 0 && f.Unread == 0 && f.Same > 0 && f.Other == 0
 }
 
-// Nearly tells whether nearly all is as it was, and no stamp is left: what differs did not take what was put back, or was written since.
+// Nearly tells whether nearly all is as it was, and no stamp is left: what differs did not take what was put back, or
+// was written since.
 func (f Found) Nearly() bool {
 	return f.Stamps == 0 && f.Torn == 0 && f.Other > 0 && f.Same > 9*f.Other
 }
@@ -52,7 +53,8 @@ func (p Pending) Look(dev io.ReaderAt, sector int) (f Found, err error) {
 	if err != nil {
 		return f, err
 	}
-	for i := len(p.Batches) - 1; i >= 0; i-- { // the last first: with addresses that repeat, it may have saved a stamp of those before
+	// the last first: with addresses that repeat, it may have saved a stamp of those before
+	for i := len(p.Batches) - 1; i >= 0; i-- {
 		for j := len(p.Batches[i]) - 1; j >= 0; j-- {
 			place := p.Batches[i][j]
 			if place.Offset%int64(sector) != 0 || len(place.Data)%sector != 0 {
@@ -96,7 +98,8 @@ func (f *Found) look(dev io.ReaderAt, place Place, buf []byte, sector int, nonce
 	}
 	for at := 0; at < len(buf); at += sector {
 		now, then := buf[at:at+sector], place.Data[at:at+sector]
-		again := HasStamp(then, nonce) // a stamp was saved where addresses repeat, and what stood there was saved before
+		// a stamp was saved where addresses repeat, and what stood there was saved before
+		again := HasStamp(then, nonce)
 		switch {
 		case HasStamp(now, nonce):
 			f.Stamps++
@@ -123,8 +126,9 @@ func HasStamp(sector []byte, nonce mark.Nonce) bool {
 	return false
 }
 
-// Restore puts back what stood there before, wherever a stamp of the run stands now, calls displace, which writes so much else that the card's own memory has forgotten that, and
-// reads it back. What something else stands on is left: it was written since, or never kept anything. It returns how many sectors it has put back, and how many stayed wrong.
+// Restore puts back what stood there before, wherever a stamp of the run stands now, calls displace, which writes so
+// much else that the card's own memory has forgotten that, and reads it back. What something else stands on is left: it
+// was written since, or never kept anything. It returns how many sectors it has put back, and how many stayed wrong.
 func (p Pending) Restore(dev card.Device, f Found, displace func() error) (restored, wrong int, err error) {
 	pool, err := card.NewPool(1, maxPlace)
 	if err != nil {

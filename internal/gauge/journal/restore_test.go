@@ -63,15 +63,17 @@ func (m *memory) WriteAt(p []byte, off int64) (int, error) {
 	return m.each(p, off, func(p, at []byte) { copy(at, p) })
 }
 
-// TestRestoreLeavesACardAsItWas interrupts a test at any moment, on cards whose addresses repeat too: what was saved stands there again, and what somebody else has
-// written since still does.
+// TestRestoreLeavesACardAsItWas interrupts a test at any moment, on cards whose addresses repeat too: what was saved
+// stands there again, and what somebody else has written since still does.
 func TestRestoreLeavesACardAsItWas(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		sector := rapid.SampledFrom([]int{512, 4096}).Draw(t, "sector")
 		sectors := rapid.IntRange(1, 40).Draw(t, "real sectors")
 		claimed := sectors * rapid.IntRange(1, 3).Draw(t, "claims so many times")
 		random := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "contents"), 1))
-		m := &memory{real: make([]byte, sectors*sector), claimed: int64(claimed * sector), sector: sector, flushed: true}
+		m := &memory{
+			real: make([]byte, sectors*sector), claimed: int64(claimed * sector), sector: sector, flushed: true,
+		}
 		for i := range m.real {
 			m.real[i] = byte(random.Uint32())
 		}
@@ -136,7 +138,10 @@ func TestRestoreLeavesACardAsItWas(t *testing.T) {
 func TestRestoreOfCardsThatFail(t *testing.T) {
 	m := &memory{real: bytes.Repeat([]byte("ebb flow"), 16*64), claimed: 16 * 512, sector: 512, bad: map[int64]bool{}}
 	before := slices.Clone(m.real)
-	p := Pending{Head: Head{Nonce: mark.Nonce{9}}, Batches: [][]Place{{{512, slices.Clone(before[512:1536])}, {4096, slices.Clone(before[4096:4608])}}}}
+	p := Pending{
+		Head:    Head{Nonce: mark.Nonce{9}},
+		Batches: [][]Place{{{512, slices.Clone(before[512:1536])}, {4096, slices.Clone(before[4096:4608])}}},
+	}
 	for _, place := range p.Batches[0] {
 		stamps := make([]byte, len(place.Data))
 		mark.NewRun(p.Nonce).Fill(stamps, place.Offset/mark.Size)
@@ -176,7 +181,8 @@ func TestRestoreOfCardsThatFail(t *testing.T) {
 	require.False(t, errors.Is(err, fault.BadPlace))
 }
 
-// TestWhatIsNotBackIsNotCountedAsBack has a sector that reads as another one that was put back: what stood there is not back for that.
+// TestWhatIsNotBackIsNotCountedAsBack has a sector that reads as another one that was put back: what stood there is not
+// back for that.
 func TestWhatIsNotBackIsNotCountedAsBack(t *testing.T) {
 	m := &memory{real: make([]byte, 16*512), claimed: 16 * 512, sector: 512, blank: map[int64]bool{}}
 	original := bytes.Repeat([]byte("ebb flow"), 64)

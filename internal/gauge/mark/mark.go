@@ -9,8 +9,9 @@
 //	4..62  a keystream of nonce and number
 //	63     a check value of words 0 to 3, so that these can be trusted where other bits are wrong
 //
-// The keystream is SplitMix64's (Steele, Lea, Flood: Fast Splittable Pseudorandom Number Generators, 2014) with one of its two multiplications. It
-// has to look like no other sector's and to be faster than any card; nobody has to be kept from guessing it.
+// The keystream is SplitMix64's (Steele, Lea, Flood: Fast Splittable Pseudorandom Number Generators, 2014) with one of
+// its two multiplications. It has to look like no other sector's and to be faster than any card; nobody has to be kept
+// from guessing it.
 package mark
 
 import (
@@ -20,8 +21,8 @@ import (
 	"math/bits"
 )
 
-// Size is the length of a sector stamp, bytes: the unit of addresses on memory cards (SD Physical Layer Simplified Specification, 2.1), whatever the
-// logical sector of the device.
+// Size is the length of a sector stamp, bytes: the unit of addresses on memory cards (SD Physical Layer Simplified
+// Specification, 2.1), whatever the logical sector of the device.
 const Size = 512
 
 // words of a sector stamp.
@@ -82,7 +83,8 @@ func stream(state uint64) uint64 {
 	return v ^ v>>32
 }
 
-// Fill makes the stamps of as many sectors as p holds, the first of which has the number. The length of p is a multiple of Size.
+// Fill makes the stamps of as many sectors as p holds, the first of which has the number. The length of p is a multiple
+// of Size.
 func (r Run) Fill(p []byte, number int64) {
 	for len(p) >= Size {
 		r.fill((*[Size]byte)(p), uint64(number))
@@ -104,7 +106,8 @@ func (r Run) fill(p *[Size]byte, number uint64) {
 	binary.LittleEndian.PutUint64(p[last*8:], r.check(number))
 }
 
-// Right counts the sectors from the start of p that are the stamps of their own places, the first of which has the number.
+// Right counts the sectors from the start of p that are the stamps of their own places, the first of which has the
+// number.
 func (r Run) Right(p []byte, number int64) (n int) {
 	for len(p) >= Size && r.right((*[Size]byte)(p), uint64(number)) {
 		p = p[Size:]
@@ -154,8 +157,8 @@ type Reading struct {
 	Nonce Nonce // Earlier
 }
 
-// maxWorn is the most bits of the 4096 in a sector by which a stamp may differ and still be taken for itself. Two stamps, or a stamp
-// and anything that has nothing to do with it, differ by 2048 bits with a standard deviation of 32.
+// maxWorn is the most bits of the 4096 in a sector by which a stamp may differ and still be taken for itself. Two
+// stamps, or a stamp and anything that has nothing to do with it, differ by 2048 bits with a standard deviation of 32.
 const maxWorn = 512
 
 // Judge says what the 512 bytes of s are, where the stamp of the sector with the number was written.

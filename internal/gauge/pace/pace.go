@@ -1,5 +1,5 @@
-// Package pace measures how fast a card is: in sequence, and at single places of 4 KiB. What is on it is kept: all that is written is what stands there already, read twice and the
-// same both times.
+// Package pace measures how fast a card is: in sequence, and at single places of 4 KiB. What is on it is kept: all that
+// is written is what stands there already, read twice and the same both times.
 package pace
 
 import (
@@ -23,7 +23,8 @@ type Test struct {
 	Seed   uint64 // of the choice of places
 }
 
-// How much is measured at most, and for how long. A1 and A2 are defined for accesses within 256 MiB (SD Association, "Application Performance Class").
+// How much is measured at most, and for how long. A1 and A2 are defined for accesses within 256 MiB (SD Association,
+// "Application Performance Class").
 const (
 	inSequence = 128 << 20 // in sequence
 	batch      = 8         // blocks that are read, and then written
@@ -140,7 +141,9 @@ func (r *run) sequence(ctx context.Context) error {
 }
 
 // readTwice reads blocks from a place on, each of them twice, and tells whether all were the same both times.
-func (r *run) readTwice(ctx context.Context, bufs [][]byte, again []byte, at int64) (steady bool, reading time.Duration, err error) {
+func (r *run) readTwice(
+	ctx context.Context, bufs [][]byte, again []byte, at int64,
+) (steady bool, reading time.Duration, err error) {
 	steady = true
 	for i, buf := range bufs {
 		off := at + int64(i)*gauge.BlockSize
@@ -196,7 +199,8 @@ func per(n float64, took time.Duration) float64 {
 	return n / took.Seconds()
 }
 
-// small reads one place again and again: the card has it in its memory, so what that takes is the reader's and the computer's.
+// small reads one place again and again: the card has it in its memory, so what that takes is the reader's and the
+// computer's.
 func (r *run) small(ctx context.Context) error {
 	buf, err := r.Samples.Get(ctx)
 	if err != nil {
@@ -226,7 +230,8 @@ func (r *run) places(ctx context.Context) error {
 	r.Progress.Begin(meter.Places, 0) // how many there will be, their speed tells
 	begun := time.Now()
 	defer func() {
-		r.Report.TookPhase(meter.Places, r.out.Reads.Count()*probe.SampleSize+r.out.Writes.Count()*probe.SampleSize, begun)
+		r.Report.TookPhase(meter.Places, r.out.Reads.Count()*probe.SampleSize+r.out.Writes.Count()*probe.SampleSize,
+			begun)
 	}()
 	one, err := r.Samples.Get(ctx)
 	if err != nil {

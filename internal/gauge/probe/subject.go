@@ -1,5 +1,5 @@
-// Package probe has what the tests of cards share: a card under test, whose accesses are timed and counted and whose places are read as sector stamps (Subject), and the writing and reading back
-// of its stretches (Sweep).
+// Package probe has what the tests of cards share: a card under test, whose accesses are timed and counted and whose
+// places are read as sector stamps (Subject), and the writing and reading back of its stretches (Sweep).
 package probe
 
 import (
@@ -36,7 +36,8 @@ const InFlight = 3
 // Moved is how much was written and read, bytes.
 func (s *Subject) Moved() int64 { return s.written.Load() + s.read.Load() }
 
-// SampleSize is how much is read or written at a place, bytes: what flash is mostly addressed by, and the unit of the marks A1 and A2.
+// SampleSize is how much is read or written at a place, bytes: what flash is mostly addressed by, and the unit of the
+// marks A1 and A2.
 const SampleSize = 4096
 
 // Open gets the memory for a test.
@@ -82,7 +83,8 @@ func (s *Subject) ReadAt(p []byte, off int64) error {
 	return err
 }
 
-// timed counts the time of an access, if it is of the kind that the test is made of: places of spots, and blocks of the whole.
+// timed counts the time of an access, if it is of the kind that the test is made of: places of spots, and blocks of the
+// whole.
 func (s *Subject) timed(t *gauge.Times, start time.Time, p []byte, off int64) {
 	if (s.Report.Method == gauge.BySpots) == (len(p) <= SampleSize) {
 		t.Add(time.Since(start), off)
@@ -103,7 +105,9 @@ func (s *Subject) Cached() bool {
 }
 
 // Each does something with every block of a stretch, several at once.
-func (s *Subject) Each(ctx context.Context, from, to int64, do func(ctx context.Context, buf []byte, off int64) error) error {
+func (s *Subject) Each(
+	ctx context.Context, from, to int64, do func(ctx context.Context, buf []byte, off int64) error,
+) error {
 	var next atomic.Int64
 	next.Store(from)
 	workers, ctx := errgroup.WithContext(ctx)
@@ -131,8 +135,9 @@ func (s *Subject) Each(ctx context.Context, from, to int64, do func(ctx context.
 	return workers.Wait()
 }
 
-// InOrder writes stamps over a stretch, strictly one block after the other, so that a card which gives out its room as it is asked for it gives
-// it to the lower places first; the next block is made while one is written. write does the writing.
+// InOrder writes stamps over a stretch, strictly one block after the other, so that a card which gives out its room as
+// it is asked for it gives it to the lower places first; the next block is made while one is written. write does the
+// writing.
 func (s *Subject) InOrder(ctx context.Context, from, to int64, write func(buf []byte, off int64) error) error {
 	stages, ctx := errgroup.WithContext(ctx)
 	type block struct {

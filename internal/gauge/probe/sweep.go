@@ -14,8 +14,8 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// Sweep is the writing of stretches of a card with stamps, and reading them back; it keeps what is bad. Its methods may be called from several goroutines at once where they take a
-// block.
+// Sweep is the writing of stretches of a card with stamps, and reading them back; it keeps what is bad. Its methods may
+// be called from several goroutines at once where they take a block.
 type Sweep struct {
 	Subject
 	Begun func() // called when the first write has been done; may be nil
@@ -84,14 +84,15 @@ func (s *Sweep) writeNarrowly(buf []byte, off int64) error {
 	return err
 }
 
-// How hard it is tried to find out which sectors of a stretch fail: after patience failures in all it is left at whole stretches, since each may take
-// a reader half a minute.
+// How hard it is tried to find out which sectors of a stretch fail: after patience failures in all it is left at whole
+// stretches, since each may take a reader half a minute.
 const (
 	patience = 2000
 	probes   = 8 // sectors of a stretch which, if all fail, stand for it
 )
 
-// failing finds out which parts of a stretch fail. do is an access to a part; an error that has nothing to do with the place ends it.
+// failing finds out which parts of a stretch fail. do is an access to a part; an error that has nothing to do with the
+// place ends it.
 func (s *Sweep) failing(off, n int64, do func(off, n int64) error) (failed []gauge.Stretch, err error) {
 	sector := int64(s.Dev.SectorSize())
 	fails := func(off, n int64) (bool, error) {
@@ -162,10 +163,12 @@ func (s *Sweep) Flush() error {
 	return err
 }
 
-// maxReread is how many bad blocks are read a second time: more are no single bad places, and reading all of them again would double the time.
+// maxReread is how many bad blocks are read a second time: more are no single bad places, and reading all of them again
+// would double the time.
 const maxReread = 512
 
-// ReadBack reads a stretch, compares it, and notes what is bad. reached is told now and then up to where that was done; it may be nil.
+// ReadBack reads a stretch, compares it, and notes what is bad. reached is told now and then up to where that was done;
+// it may be nil.
 func (s *Sweep) ReadBack(ctx context.Context, from, to int64, phase meter.Phase, reached func(at int64)) error {
 	s.Progress.Begin(phase, to-from)
 	start := time.Now()
@@ -203,7 +206,8 @@ func (s *Sweep) compareBlock(ctx context.Context, buf []byte, off int64) error {
 	return err
 }
 
-// compareSectors notes what is wrong in a stretch that was read, and reads it a second time: a place that reads right then is unsteady.
+// compareSectors notes what is wrong in a stretch that was read, and reads it a second time: a place that reads right
+// then is unsteady.
 func (s *Sweep) compareSectors(ctx context.Context, buf []byte, off int64) error {
 	first := s.Judge(buf, off)
 	s.mu.Lock()
@@ -292,13 +296,14 @@ func (s *Sweep) readNarrowly(ctx context.Context, buf []byte, off int64) error {
 	return err
 }
 
-// Reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB, but no more than a part of a
-// small card.
+// Reach is how much of what was written last a card is expected to have in its own memory at most, bytes: up to a GiB,
+// but no more than a part of a small card.
 func Reach(size int64) int64 {
 	return min(max(size/64, gauge.Displaced), 1<<30, size/2) / SampleSize * SampleSize
 }
 
-// RewriteMiddle writes the middle of the first limit bytes once more, when it has been read back, so that the card's own memory has that and neither its end nor its start, which its end may have overwritten.
+// RewriteMiddle writes the middle of the first limit bytes once more, when it has been read back, so that the card's
+// own memory has that and neither its end nor its start, which its end may have overwritten.
 func (s *Sweep) RewriteMiddle(ctx context.Context, limit int64) error {
 	n := Reach(limit)
 	from := (limit - n) / 2 / gauge.BlockSize * gauge.BlockSize
@@ -332,8 +337,8 @@ func (s *Sweep) MergeMiddle() {
 // HopelessRow is how many blocks in a row must fail altogether before it is asked whether all that is left fails.
 const HopelessRow = 4
 
-// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each a quarter
-// farther than the one before. A lost place shows as soon as the card's memory has forgotten it.
+// How far behind the head places are read back: from just behind it to beyond the reach of any card's memory, each a
+// quarter farther than the one before. A lost place shows as soon as the card's memory has forgotten it.
 const (
 	Nearest  = gauge.BlockSize
 	farthest = 8 << 30

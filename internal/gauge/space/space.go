@@ -1,5 +1,6 @@
-// Package space fills the free space of the file system that a folder is on with numbered files of sector stamps, reads them back, and removes them. It needs no
-// special rights, and touches nothing but its own files, which are in a folder of their own.
+// Package space fills the free space of the file system that a folder is on with numbered files of sector stamps, reads
+// them back, and removes them. It needs no special rights, and touches nothing but its own files, which are in a folder
+// of their own.
 package space
 
 import (
@@ -122,8 +123,8 @@ func RemoveFiles(folder string) (removed int, err error) {
 	return removed, os.Remove(dir)
 }
 
-// Run does the test. The report is never nil; its extents are in the bytes of the files, one after the other. The error says why the test did not come to
-// its end.
+// Run does the test. The report is never nil; its extents are in the bytes of the files, one after the other. The error
+// says why the test did not come to its end.
 func (s Test) Run(ctx context.Context) (*gauge.Report, error) {
 	rep := &gauge.Report{Method: gauge.BySpace, Nonce: s.Nonce, Verdict: gauge.Inconclusive}
 	earlier, err := LeftBehind(s.Folder)
@@ -154,7 +155,9 @@ func (s Test) Run(ctx context.Context) (*gauge.Report, error) {
 		medium = s.spoil(files)
 	}
 	r := &run{Test: s, files: files, limit: files.Size()}
-	r.Sweep.Subject = probe.Subject{Dev: card.Named(medium, s.Folder), Progress: s.Meter, Marks: mark.NewRun(rep.Nonce), Report: rep}
+	r.Sweep.Subject = probe.Subject{
+		Dev: card.Named(medium, s.Folder), Progress: s.Meter, Marks: mark.NewRun(rep.Nonce), Report: rep,
+	}
 	defer r.Close()
 	if err := r.Open(probe.InFlight + 1); err != nil {
 		return rep, err
@@ -177,7 +180,8 @@ func (s Test) Run(ctx context.Context) (*gauge.Report, error) {
 	return rep, err
 }
 
-// begin makes the folder, and finds out how much is to be filled, bytes. What a test left behind that was killed is removed.
+// begin makes the folder, and finds out how much is to be filled, bytes. What a test left behind that was killed is
+// removed.
 func (s Test) begin(dir string) (size int64, err error) {
 	if _, err := RemoveFiles(s.Folder); err != nil {
 		return 0, err
@@ -298,7 +302,9 @@ func (r *run) finish(err error) {
 		rep.Tested = r.back
 	}
 	if lost := r.Bad.Bytes[gauge.Missing]; lost > max(rep.Tested/1000, 1<<20) {
-		loss := &gauge.Loss{Real: rep.Tested - lost, Exact: err == nil, ReadsAs: probe.ReadsAs(r.LostSample, r.Changing)}
+		loss := &gauge.Loss{
+			Real: rep.Tested - lost, Exact: err == nil, ReadsAs: probe.ReadsAs(r.LostSample, r.Changing),
+		}
 		for _, s := range r.LostSample {
 			loss.Repeats = loss.Repeats || s.Kind == mark.Elsewhere
 		}

@@ -32,7 +32,8 @@ func (w worn) ReadAt(p []byte, off int64) (int, error) {
 func TestBadPlacesInFreeSpaceAreFound(t *testing.T) {
 	folder := t.TempDir()
 	rep, err := Test{
-		Folder: folder, Meter: &meter.Meter{}, First: 24 << 20, spoil: func(m card.Medium) card.Medium { return worn{m} },
+		Folder: folder, Meter: &meter.Meter{}, First: 24 << 20,
+		spoil: func(m card.Medium) card.Medium { return worn{m} },
 	}.Run(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, gauge.Faulty, rep.Verdict)

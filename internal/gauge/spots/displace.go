@@ -15,8 +15,9 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// How much is written with what is there already, bytes, so that the card's own memory forgets the places: when all are written, in the quick search of a stamp (which reads
-// all back later), and when there are signs that the memory is larger. Memories of up to 32 MiB were seen on cards.
+// How much is written with what is there already, bytes, so that the card's own memory forgets the places: when all are
+// written, in the quick search of a stamp (which reads all back later), and when there are signs that the memory is
+// larger. Memories of up to 32 MiB were seen on cards.
 const (
 	fillQuick  = 2 << 20
 	fillMore   = 40 << 20
@@ -41,14 +42,16 @@ func (d *displacing) list(r *run) {
 	}
 }
 
-// gapsFor lists the stretches between the spots, from the upper half on, spread over it, so that only few of them lie beyond the end of a card that is a little too small. Where
-// it will be looked for stamps nothing is written.
+// gapsFor lists the stretches between the spots, from the upper half on, spread over it, so that only few of them lie
+// beyond the end of a card that is a little too small. Where it will be looked for stamps nothing is written.
 func gapsFor(spots []spot, windows []layout.Extent, size int64) (gaps []layout.Extent) {
 	add := func(from, to int64) {
 		from = (from + probe.SampleSize - 1) / probe.SampleSize * probe.SampleSize
 		for ; to-from >= 16*probe.SampleSize; from += fillPiece {
 			e := layout.Extent{Offset: from, Length: min(to-from, fillPiece) / probe.SampleSize * probe.SampleSize}
-			if e.Length < 16*probe.SampleSize || slices.ContainsFunc(windows, func(w layout.Extent) bool { return w.Offset < e.End() && e.Offset < w.End() }) {
+			if e.Length < 16*probe.SampleSize || slices.ContainsFunc(windows, func(w layout.Extent) bool {
+				return w.Offset < e.End() && e.Offset < w.End()
+			}) {
 				continue
 			}
 			gaps = append(gaps, e)
@@ -60,7 +63,9 @@ func gapsFor(spots []spot, windows []layout.Extent, size int64) (gaps []layout.E
 	for i := 0; i+1 < len(spots); i++ {
 		add(spots[i].end(), spots[i+1].off)
 	}
-	upper, _ := slices.BinarySearchFunc(gaps, size/2, func(e layout.Extent, half int64) int { return int(min(max(e.Offset-half, -1), 1)) })
+	upper, _ := slices.BinarySearchFunc(gaps, size/2, func(e layout.Extent, half int64) int {
+		return int(min(max(e.Offset-half, -1), 1))
+	})
 	return append(spread(gaps[upper:]), spread(gaps[:upper])...)
 }
 
@@ -79,8 +84,9 @@ func spread(all []layout.Extent) []layout.Extent {
 	return out
 }
 
-// displace writes up to so many bytes with what is there already, so that the card's own memory has that and no longer what was written before. What is there is saved
-// first. It ends when forgotten, which may be nil, says that the memory has forgotten what is to be seen, and tells whether it did.
+// displace writes up to so many bytes with what is there already, so that the card's own memory has that and no longer
+// what was written before. What is there is saved first. It ends when forgotten, which may be nil, says that the memory
+// has forgotten what is to be seen, and tells whether it did.
 func (r *run) displace(ctx context.Context, most int64, forgotten func() (bool, error)) (bool, error) {
 	buf, err := r.Blocks.Get(ctx)
 	if err != nil {
@@ -124,7 +130,8 @@ func (r *run) asked(forgotten func() (bool, error)) (bool, error) {
 	return forgotten()
 }
 
-// displaceOne writes some pieces once more: new ones, as long as there may be more of them, and then those that are saved by turns. It returns how much that was; 0 if there are none.
+// displaceOne writes some pieces once more: new ones, as long as there may be more of them, and then those that are
+// saved by turns. It returns how much that was; 0 if there are none.
 func (r *run) displaceOne(buf []byte, most int64) (int64, error) {
 	if wrote, err := r.newPieces(buf, most); wrote > 0 || err != nil {
 		return wrote, err
@@ -149,7 +156,8 @@ func (r *run) displaceOne(buf []byte, most int64) (int64, error) {
 	return 0, nil
 }
 
-// hasExtra tells whether something of the test's own stands in a piece besides the spots: to write that again would keep it in the card's memory.
+// hasExtra tells whether something of the test's own stands in a piece besides the spots: to write that again would
+// keep it in the card's memory.
 func (r *run) hasExtra(p layout.Extent) bool {
 	return slices.ContainsFunc(r.extra, func(off int64) bool { return off >= p.Offset && off < p.End() })
 }
@@ -207,8 +215,8 @@ func extentOf(p journal.Place) layout.Extent {
 	return layout.Extent{Offset: p.Offset, Length: int64(len(p.Data))}
 }
 
-// piece reads what stands in a piece; nil if it is to be left alone: it can't be read, or a few sectors of it don't read the same twice, and might be spoilt. What differs
-// nearly everywhere is noise, of a place where nothing is kept.
+// piece reads what stands in a piece; nil if it is to be left alone: it can't be read, or a few sectors of it don't
+// read the same twice, and might be spoilt. What differs nearly everywhere is noise, of a place where nothing is kept.
 func (r *run) piece(buf []byte, p layout.Extent) ([]byte, error) {
 	one, two := buf[:p.Length], buf[fillPiece:fillPiece+p.Length]
 	for _, b := range [][]byte{one, two} {
@@ -233,8 +241,9 @@ func (r *run) piece(buf []byte, p layout.Extent) ([]byte, error) {
 	return bytes.Clone(one), nil
 }
 
-// displaceBack writes the pieces once more when all has been put back, so that the card's own memory has those: then what it stores late has been stored, and where addresses repeat,
-// no other address reads any more as what stood there before. Whoever read that, and wrote it again, would undo what was put back.
+// displaceBack writes the pieces once more when all has been put back, so that the card's own memory has those: then
+// what it stores late has been stored, and where addresses repeat, no other address reads any more as what stood there
+// before. Whoever read that, and wrote it again, would undo what was put back.
 func (r *run) displaceBack(buf []byte) error {
 	d := &r.displacing
 	if l := r.Report.Loss; l != nil { // beyond, nothing is kept
@@ -278,8 +287,9 @@ func (r *run) displaceBack(buf []byte) error {
 	return nil
 }
 
-// writeAgain writes the sectors of a piece that read as they were saved, and tells how much that was, bytes. Stamps of the test are left out: where addresses repeat, what is read there
-// may be what stood there before something was put back.
+// writeAgain writes the sectors of a piece that read as they were saved, and tells how much that was, bytes. Stamps of
+// the test are left out: where addresses repeat, what is read there may be what stood there before something was put
+// back.
 func (r *run) writeAgain(buf []byte, p journal.Place) (wrote int64, err error) {
 	buf = buf[:len(p.Data)]
 	if err := r.ReadAt(buf, p.Offset); err != nil {
@@ -287,7 +297,8 @@ func (r *run) writeAgain(buf []byte, p journal.Place) (wrote int64, err error) {
 	}
 	sector := r.Dev.SectorSize()
 	same := func(at int) bool {
-		return at < len(buf) && bytes.Equal(buf[at:at+sector], p.Data[at:at+sector]) && !journal.HasStamp(buf[at:at+sector], r.Nonce)
+		return at < len(buf) && bytes.Equal(buf[at:at+sector], p.Data[at:at+sector]) &&
+			!journal.HasStamp(buf[at:at+sector], r.Nonce)
 	}
 	for at := 0; at < len(buf); at += sector {
 		from := at
@@ -313,9 +324,11 @@ func unlessThere(err error) error {
 	return err
 }
 
-// Displace writes once more what stands on a card and was saved by an interrupted test, after what was overwritten has been put back, so that the card's own memory has forgotten
-// that. Where not enough was saved it saves more, in a journal of its own. all says that what it saved is seen to be as it was; then that journal can be removed. The error says why the card could
-// not be written; a place that fails is none. The meter counts what is written, up to Displaced.
+// Displace writes once more what stands on a card and was saved by an interrupted test, after what was overwritten has
+// been put back, so that the card's own memory has forgotten that. Where not enough was saved it saves more, in a
+// journal of its own. all says that what it saved is seen to be as it was; then that journal can be removed. The error
+// says why the card could not be written; a place that fails is none. The meter counts what is written, up to
+// Displaced.
 func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Journal) (all bool, err error) {
 	r := &run{Test: Test{Device: dev, Nonce: p.Nonce, Journal: j}, size: dev.Size(), sentinel: -1}
 	r.Subject = probe.Subject{Dev: dev, Progress: m, Report: &gauge.Report{Method: gauge.BySpots}}
@@ -349,7 +362,8 @@ func Displace(dev card.Device, m *meter.Meter, p journal.Pending, j *journal.Jou
 	return err == nil && !r.pending, err
 }
 
-// overwritten tells whether a sector below the real size of a card whose addresses repeat was overwritten by what this test wrote elsewhere.
+// overwritten tells whether a sector below the real size of a card whose addresses repeat was overwritten by what this
+// test wrote elsewhere.
 func (r *run) overwritten(off, real int64) bool {
 	over := func(from, n int64) bool {
 		k := (off - from) % real
@@ -358,7 +372,9 @@ func (r *run) overwritten(off, real int64) bool {
 		}
 		return k < n && from+k != off
 	}
-	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { return over(p.Offset, int64(len(p.Data))) }) ||
+	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool {
+		return over(p.Offset, int64(len(p.Data)))
+	}) ||
 		slices.ContainsFunc(r.spots, func(s spot) bool { return !s.skipped && over(s.off, s.n) }) ||
 		slices.ContainsFunc(r.extra, func(at int64) bool { return over(at, int64(r.Dev.SectorSize())) })
 }

@@ -53,15 +53,16 @@ func (r *run) lostReads() gauge.LostAs {
 	return probe.ReadsAs(all, changing)
 }
 
-// repeatsAfter finds out whether addresses repeat after a distance, or a part of it, by writing at one place and looking at the other. It returns the
-// real size, or 0.
+// repeatsAfter finds out whether addresses repeat after a distance, or a part of it, by writing at one place and
+// looking at the other. It returns the real size, or 0.
 func (r *run) repeatsAfter(ctx context.Context, step int64) (int64, error) {
 	sector := int64(r.Dev.SectorSize())
 	if step%sector != 0 || step >= r.Dev.Size() {
 		return 0, nil
 	}
 	defer r.phase(meter.Bound, 0)()
-	// The distance itself is written last: when that shows, the card's memory has forgotten what was written before it too.
+	// The distance itself is written last: when that shows, the card's memory has forgotten what was written before it
+	// too.
 	parts := func(d int64) (all []int64) {
 		for _, k := range []int64{2, 3, 5, 7, 11, 13} {
 			if d%(k*sector) == 0 {
@@ -79,10 +80,12 @@ func (r *run) repeatsAfter(ctx context.Context, step int64) (int64, error) {
 	}
 }
 
-// confirmPlaces is at how many places it is looked whether a distance shows; at none of them may what was written there stand.
+// confirmPlaces is at how many places it is looked whether a distance shows; at none of them may what was written there
+// stand.
 const confirmPlaces = 3
 
-// confirm gives the least of the distances at which writing at a place changes what another place reads; 0 if there is none.
+// confirm gives the least of the distances at which writing at a place changes what another place reads; 0 if there is
+// none.
 func (r *run) confirm(ctx context.Context, distances []int64) (int64, error) {
 	sector := int64(r.Dev.SectorSize())
 	type pair struct{ low, high int64 }
@@ -136,7 +139,8 @@ func (r *run) confirm(ctx context.Context, distances []int64) (int64, error) {
 	return best, nil
 }
 
-// seenAtBothEnds tells whether all spots whose sectors are a distance apart show that they are one: the card is so little too small that no other place is left to try.
+// seenAtBothEnds tells whether all spots whose sectors are a distance apart show that they are one: the card is so
+// little too small that no other place is left to try.
 func (r *run) seenAtBothEnds(d int64) bool {
 	is := func(k mark.Reading, of int64) bool { return k.Kind == mark.Elsewhere && k.Of*mark.Size == of }
 	seen := 0
@@ -175,9 +179,12 @@ func (r *run) covered(off, n int64) bool {
 	return i < len(r.spots) && r.spots[i].off < off+n
 }
 
-// stampAt saves what stands in sectors, and writes stamps there, in the order of the lists. When it returns, nothing but the card answers for them; forgotten says when the card's
-// memory doesn't either, and stampAt tells whether it said so.
-func (r *run) stampAt(ctx context.Context, forgotten func() (bool, error), all []int64, lists ...[]int64) (bool, error) {
+// stampAt saves what stands in sectors, and writes stamps there, in the order of the lists. When it returns, nothing
+// but the card answers for them; forgotten says when the card's memory doesn't either, and stampAt tells whether it
+// said so.
+func (r *run) stampAt(
+	ctx context.Context, forgotten func() (bool, error), all []int64, lists ...[]int64,
+) (bool, error) {
 	sector := int64(r.Dev.SectorSize())
 	var batch []journal.Place
 	unread := map[int64]bool{}
@@ -219,7 +226,8 @@ func (r *run) stampAt(ctx context.Context, forgotten func() (bool, error), all [
 	return forgot, r.Settle()
 }
 
-// lookAgain reads the places once more that are right beyond the first lost one, after more has been written: it may be the card's memory that answered.
+// lookAgain reads the places once more that are right beyond the first lost one, after more has been written: it may be
+// the card's memory that answered.
 func (r *run) lookAgain(ctx context.Context) error {
 	first := slices.IndexFunc(r.spots, func(s spot) bool { return s.state() == gauge.Missing })
 	var doubtful []*spot
@@ -252,8 +260,8 @@ func (r *run) lookAgain(ctx context.Context) error {
 	return nil
 }
 
-// shape finds out how the lost places lie: all from one on to the card's end; all between two; or here and there. The last is no loss of a part of the
-// card if they are few.
+// shape finds out how the lost places lie: all from one on to the card's end; all between two; or here and there. The
+// last is no loss of a part of the card if they are few.
 func (r *run) shape(ctx context.Context) (*gauge.Loss, error) {
 	var tested []*spot
 	for i := range r.spots {
@@ -302,7 +310,8 @@ func (r *run) shape(ctx context.Context) (*gauge.Loss, error) {
 		return &gauge.Loss{Anywhere: true}, nil // it is lost here and there: how much it holds, these places can't tell
 	}
 	if first, _ := tested[0].missing(r.Dev.SectorSize()); count == n && first == 0 {
-		return &gauge.Loss{Anywhere: true, Most: r.Report.Displaced}, nil // it may keep what was written last, but no more of it
+		// it may keep what was written last, but no more of it
+		return &gauge.Loss{Anywhere: true, Most: r.Report.Displaced}, nil
 	}
 	r.sentinel, _ = tested[last].missing(r.Dev.SectorSize())
 	loss := &gauge.Loss{Exact: true}
@@ -340,8 +349,9 @@ func (r *run) shape(ctx context.Context) (*gauge.Loss, error) {
 	return loss, nil
 }
 
-// anywhere tells whether the lost spots are those that were written last, or first, wherever they are: then the card gives out its room as it is asked for it and had no more,
-// or keeps what was written last. It gives how much is kept of the spots, bytes.
+// anywhere tells whether the lost spots are those that were written last, or first, wherever they are: then the card
+// gives out its room as it is asked for it and had no more, or keeps what was written last. It gives how much is kept
+// of the spots, bytes.
 func anywhere(tested []*spot) (keeps int64, yes bool) {
 	byOrder := slices.SortedFunc(slices.Values(tested), func(a, b *spot) int { return a.order - b.order })
 	isLost := func(s *spot) bool { return s.state() == gauge.Missing }
@@ -363,8 +373,8 @@ func anywhere(tested []*spot) (keeps int64, yes bool) {
 // freshPlaces is how many sectors are tried to find out whether the card has any room left.
 const freshPlaces = 16
 
-// usedUp finds out whether the few lost spots, if they are the last that were written, are lost since the card has no room left: then what is written to any other place is lost
-// too.
+// usedUp finds out whether the few lost spots, if they are the last that were written, are lost since the card has no
+// room left: then what is written to any other place is lost too.
 func (r *run) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 	last := slices.MaxFunc(tested, func(a, b *spot) int { return a.order - b.order })
 	if last.state() != gauge.Missing {
@@ -374,7 +384,8 @@ func (r *run) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 	var at []int64
 	var between []layout.Extent // two spots that are kept
 	for i := 1; i < len(tested); i++ {
-		if from := tested[i-1].end(); tested[i-1].state() == gauge.Good && tested[i].state() == gauge.Good && tested[i].off-from >= sector {
+		if from := tested[i-1].end(); tested[i-1].state() == gauge.Good && tested[i].state() == gauge.Good &&
+			tested[i].off-from >= sector {
 			between = append(between, layout.Extent{Offset: from, Length: tested[i].off - from})
 		}
 	}
@@ -407,7 +418,10 @@ func (r *run) usedUp(ctx context.Context, tested []*spot) (bool, error) {
 
 // inPiece tells whether a sector was written with what stands there, and so has room.
 func (r *run) inPiece(off int64) bool {
-	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool { e := extentOf(p); return off >= e.Offset && off < e.End() })
+	return slices.ContainsFunc(r.displacing.pieces, func(p journal.Place) bool {
+		e := extentOf(p)
+		return off >= e.Offset && off < e.End()
+	})
 }
 
 // keptBytes are those of the spots that are kept.
@@ -453,8 +467,8 @@ type bounds struct {
 
 func (b bounds) exact() bool { return b.from == b.to }
 
-// boundary looks for the first sector that is other than those below it: lost, where those below hold (falls), or the other way round. below and above are sectors whose
-// state is known.
+// boundary looks for the first sector that is other than those below it: lost, where those below hold (falls), or the
+// other way round. below and above are sectors whose state is known.
 func (r *run) boundary(ctx context.Context, below, above int64, falls bool) (bounds, error) {
 	sector := int64(r.Dev.SectorSize())
 	for above-below > sector {
@@ -496,7 +510,8 @@ func (r *run) boundary(ctx context.Context, below, above int64, falls bool) (bou
 	return bounds{above, above}, nil
 }
 
-// sentinels are written after what is to be seen: the sector that is known to be lost, and another one, since some cards read where nothing is kept as what was written last.
+// sentinels are written after what is to be seen: the sector that is known to be lost, and another one, since some
+// cards read where nothing is kept as what was written last.
 func (r *run) sentinels() []int64 {
 	for i := range r.spots {
 		if s := &r.spots[i]; !s.skipped && !s.failed && (r.sentinel < s.off || r.sentinel >= s.end()) {

@@ -41,15 +41,17 @@ func (s *spot) state() gauge.State {
 	return a
 }
 
-// comb is how repeating addresses are found whatever their distance is. Stamps stand at the multiples of step up to span, like the teeth of a comb; and
-// windows of window bytes are read at all multiples of span. Addresses that repeat after any distance bring the comb under one of
-// the windows, in which exactly one tooth is seen, if a window is as wide as a step. (This is Shanks's baby-step giant-step search, 1971.)
+// comb is how repeating addresses are found whatever their distance is. Stamps stand at the multiples of step up to
+// span, like the teeth of a comb; and windows of window bytes are read at all multiples of span. Addresses that repeat
+// after any distance bring the comb under one of the windows, in which exactly one tooth is seen, if a window is as
+// wide as a step. (This is Shanks's baby-step giant-step search, 1971.)
 type comb struct {
 	step, span, window int64 // bytes
 }
 
-// combOf is a comb for so many bytes that costs the least time: each tooth is written and read four times or so at some 2 ms, and each MiB of windows
-// read takes some 20 ms. With most, a quick search only looks for distances that are multiples of the step, as sizes of flash are, up to most bytes.
+// combOf is a comb for so many bytes that costs the least time: each tooth is written and read four times or so at some
+// 2 ms, and each MiB of windows read takes some 20 ms. With most, a quick search only looks for distances that are
+// multiples of the step, as sizes of flash are, up to most bytes.
 func combOf(size, most int64, quick bool, sector int) comb {
 	const widest, fewest, mostTeeth = 1 << 20, 16, 1536
 	c := comb{step: min(widest, size/64/probe.SampleSize*probe.SampleSize)}
@@ -104,8 +106,8 @@ func needed(size, most int64, sector int) (spots []spot) {
 	return spots
 }
 
-// edges are the first and last places of the card, and both sides of every power of two from a MiB on and of every capacity that is printed on cards, where
-// cards end, or begin to repeat, or a reader stops.
+// edges are the first and last places of the card, and both sides of every power of two from a MiB on and of every
+// capacity that is printed on cards, where cards end, or begin to repeat, or a reader stops.
 func edges(size int64, sector int) (spots []spot) {
 	at := []int64{0, size}
 	for p := int64(1 << 20); p < size && p > 0; p *= 2 {
@@ -118,7 +120,9 @@ func edges(size int64, sector int) (spots []spot) {
 		p -= p % int64(sector)
 		for _, off := range []int64{p - probe.SampleSize, p} {
 			if off >= 0 && off+probe.SampleSize <= size {
-				spots = append(spots, spot{off: off, n: probe.SampleSize, must: off == 0 || off+probe.SampleSize == size})
+				spots = append(spots, spot{
+					off: off, n: probe.SampleSize, must: off == 0 || off+probe.SampleSize == size,
+				})
 			}
 		}
 	}
@@ -142,8 +146,8 @@ func scattered(size int64, parts int, random *rand.Rand) (spots []spot) {
 // mulDiv is a*b/c; the sizes of cards times a few hundred fit.
 func mulDiv(a, b, c int64) int64 { return a/c*b + a%c*b/c }
 
-// disjoint sorts the spots by place and leaves out those that overlap others. Larger ones win, so that a tooth within another spot is part of it, and so do those at the card's ends,
-// which alone see that it is a few sectors too small.
+// disjoint sorts the spots by place and leaves out those that overlap others. Larger ones win, so that a tooth within
+// another spot is part of it, and so do those at the card's ends, which alone see that it is a few sectors too small.
 func disjoint(spots []spot) (out []spot) {
 	slices.SortStableFunc(spots, func(a, b spot) int { return cmp.Compare(a.off, b.off) })
 	for _, s := range spots {

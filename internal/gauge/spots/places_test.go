@@ -12,7 +12,8 @@ import (
 	"zipstamp/internal/gauge/probe"
 )
 
-// seesRepeat tells whether a comb sees that addresses repeat after a distance: whether a tooth lies whole under a window, a multiple of the distance away.
+// seesRepeat tells whether a comb sees that addresses repeat after a distance: whether a tooth lies whole under a
+// window, a multiple of the distance away.
 func seesRepeat(c comb, size, real, most int64, sector int) bool {
 	teeth := c.teeth(size, sector)
 	for _, w := range c.windows(size, most) {
@@ -34,9 +35,11 @@ func TestCombSeesEveryRealSize(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		sector := rapid.SampledFrom([]int{512, 4096}).Draw(t, "sector")
 		unit := int64(sector)
-		size := rapid.OneOf(rapid.Int64Range(16<<20, 1<<30), rapid.Int64Range(1<<30, 64e9), rapid.Int64Range(64e9, 2e12)).Draw(t, "size") / unit * unit
+		size := rapid.OneOf(rapid.Int64Range(16<<20, 1<<30), rapid.Int64Range(1<<30, 64e9),
+			rapid.Int64Range(64e9, 2e12)).Draw(t, "size") / unit * unit
 		c := combOf(size, size, false, sector)
-		real := rapid.OneOf(rapid.Int64Range(4*c.step, size-unit), rapid.Int64Range(size-3*c.step, size-unit), rapid.Int64Range(4*c.step, min(8*c.span, size-unit))).Draw(t, "real") / unit * unit
+		real := rapid.OneOf(rapid.Int64Range(4*c.step, size-unit), rapid.Int64Range(size-3*c.step, size-unit),
+			rapid.Int64Range(4*c.step, min(8*c.span, size-unit))).Draw(t, "real") / unit * unit
 		require.True(t, seesRepeat(c, size, real, size, sector), "%+v", c)
 		require.LessOrEqual(t, len(c.teeth(size, sector)), 1540)
 		for _, w := range c.windows(size, size) {
@@ -45,7 +48,8 @@ func TestCombSeesEveryRealSize(t *testing.T) {
 	})
 }
 
-// TestQuickCombSeesSizesOfFlash is the promise of the quick one: real sizes that are multiples of a MiB, as long as they matter.
+// TestQuickCombSeesSizesOfFlash is the promise of the quick one: real sizes that are multiples of a MiB, as long as
+// they matter.
 func TestQuickCombSeesSizesOfFlash(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		size := rapid.Int64Range(8e9, 2e12).Draw(t, "size") / 512 * 512
@@ -68,7 +72,8 @@ func TestPlacesDoNotOverlap(t *testing.T) {
 		parts := rapid.IntRange(1, 900).Draw(t, "parts")
 		choose := func() []spot {
 			random := rand.New(rand.NewPCG(seed, 1))
-			return disjoint(append(append(scattered(size, parts, random), edges(size, 512)...), combOf(size, size, false, 512).teeth(size, 512)...))
+			return disjoint(append(append(scattered(size, parts, random), edges(size, 512)...),
+				combOf(size, size, false, 512).teeth(size, 512)...))
 		}
 		spots := choose()
 		require.Equal(t, spots, choose(), "the same seed, the same places")
@@ -99,10 +104,12 @@ func TestEveryPartHasAPlace(t *testing.T) {
 	assert.Zero(t, Confidence(0, 0.98))
 }
 
-// TestSpotsOnTwoTerabytesWriteLittle sums up what is written on a claimed 2 TB: all places twice, and what displaces them.
+// TestSpotsOnTwoTerabytesWriteLittle sums up what is written on a claimed 2 TB: all places twice, and what displaces
+// them.
 func TestSpotsOnTwoTerabytesWriteLittle(t *testing.T) {
 	const size = 2_000_000_000_000 / 512 * 512
-	spots := disjoint(append(append(scattered(size, DefaultPlaces, rand.New(rand.NewPCG(1, 1))), edges(size, 512)...), combOf(size, size, false, 512).teeth(size, 512)...))
+	spots := disjoint(append(append(scattered(size, DefaultPlaces, rand.New(rand.NewPCG(1, 1))), edges(size, 512)...),
+		combOf(size, size, false, 512).teeth(size, 512)...))
 	bytes := int64(gauge.Displaced)
 	for _, s := range spots {
 		bytes += 2 * s.n
@@ -114,7 +121,10 @@ func TestSpotsOnTwoTerabytesWriteLittle(t *testing.T) {
 func TestUsedUpCardsAreKnownByTheOrder(t *testing.T) {
 	make := func(lost ...int) (all []*spot) {
 		for i := range 50 {
-			s := &spot{n: 4096, order: (i * 7) % 50, first: probe.Outcome{State: gauge.Good}, second: probe.Outcome{State: gauge.Good}}
+			s := &spot{
+				n: 4096, order: (i * 7) % 50, first: probe.Outcome{State: gauge.Good},
+				second: probe.Outcome{State: gauge.Good},
+			}
 			for _, l := range lost {
 				if s.order == l {
 					s.first.State, s.second.State = gauge.Missing, gauge.Missing

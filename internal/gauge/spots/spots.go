@@ -1,8 +1,8 @@
 // Package spots tests places all over a card, and puts back what was there.
 //
-// What stands at the places is saved before the first of them is written. Then sector stamps are written to all of them, and only when
-// all are written, and something else after them, they are read, twice, so that no memory of the card or the computer answers. Where places are
-// lost, the boundary is looked for until it is exact to the sector.
+// What stands at the places is saved before the first of them is written. Then sector stamps are written to all of
+// them, and only when all are written, and something else after them, they are read, twice, so that no memory of the
+// card or the computer answers. Where places are lost, the boundary is looked for until it is exact to the sector.
 package spots
 
 import (
@@ -26,21 +26,24 @@ import (
 
 // Test is a test of places.
 type Test struct {
-	Device  card.Device
-	Meter   *meter.Meter
-	Nonce   mark.Nonce       // a new one for each test
-	Seed    uint64           // of the choice of places
-	Places  int              // how many are chosen by chance; 0: DefaultPlaces
-	First   int64            // test only so many bytes, a multiple of the sector; 0: all
-	Quick   int64            // look only for what matters to somebody who needs so many bytes, within a second or two; 0: for everything
+	Device card.Device
+	Meter  *meter.Meter
+	Nonce  mark.Nonce // a new one for each test
+	Seed   uint64     // of the choice of places
+	Places int        // how many are chosen by chance; 0: DefaultPlaces
+	First  int64      // test only so many bytes, a multiple of the sector; 0: all
+	// look only for what matters to somebody who needs so many bytes, within a second or two; 0: for everything
+	Quick   int64
 	Journal *journal.Journal // where what was there is kept until it is put back; nil only in tests
 }
 
-// DefaultPlaces is how many places are chosen by chance. If all are right, at least 99.5 % of the range answers, with a confidence of 98 %.
+// DefaultPlaces is how many places are chosen by chance. If all are right, at least 99.5 % of the range answers, with a
+// confidence of 98 %.
 const DefaultPlaces = 800
 
-// Confidence is what N places that were chosen by chance, and are all right, tell: that at least share of the range answers, with the confidence level. Were less
-// than that right, N places in a row, one in each of N equal parts, would all be right with a probability of share^N at most.
+// Confidence is what N places that were chosen by chance, and are all right, tell: that at least share of the range
+// answers, with the confidence level. Were less than that right, N places in a row, one in each of N equal parts, would
+// all be right with a probability of share^N at most.
 func Confidence(places int, level float64) (share float64) {
 	if places == 0 {
 		return 0
@@ -67,8 +70,8 @@ type run struct {
 	pending    bool
 }
 
-// Run does the test. The report is never nil; the error says why the test did not come to its end, or why what was there could not be put back.
-// Then the journal is to be left; in all other cases what it has has been put back.
+// Run does the test. The report is never nil; the error says why the test did not come to its end, or why what was
+// there could not be put back. Then the journal is to be left; in all other cases what it has has been put back.
 func (s Test) Run(ctx context.Context) (rep *gauge.Report, restored bool, err error) {
 	size := s.Device.Size()
 	if s.First > 0 {
@@ -77,7 +80,10 @@ func (s Test) Run(ctx context.Context) (rep *gauge.Report, restored bool, err er
 	if s.Places == 0 {
 		s.Places = DefaultPlaces
 	}
-	rep = &gauge.Report{Method: gauge.BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed, Verdict: gauge.Inconclusive}
+	rep = &gauge.Report{
+		Method: gauge.BySpots, Claimed: s.Device.Size(), Tested: size, Nonce: s.Nonce, Seed: s.Seed,
+		Verdict: gauge.Inconclusive,
+	}
 	r := &run{Test: s, size: size, random: rand.New(rand.NewPCG(s.Seed, 0x5a17)), sentinel: -1}
 	r.Subject = probe.Subject{Dev: s.Device, Progress: s.Meter, Marks: mark.NewRun(s.Nonce), Report: rep}
 	defer r.Close()
@@ -169,8 +175,8 @@ func (r *run) save(ctx context.Context) error {
 	return r.keep(batch)
 }
 
-// original reads what stands at a place, twice: what is read wrong once would be put back wrong. A place that doesn't read the same two times of three fails, unless it reads as
-// noise, since nothing is kept there.
+// original reads what stands at a place, twice: what is read wrong once would be put back wrong. A place that doesn't
+// read the same two times of three fails, unless it reads as noise, since nothing is kept there.
 func (r *run) original(off, n int64) (journal.Place, error) {
 	buf, err := r.Samples.Get(context.Background())
 	if err != nil {
@@ -193,7 +199,9 @@ func (r *run) original(off, n int64) (journal.Place, error) {
 			return journal.Place{Offset: off, Data: read[0]}, nil
 		}
 	}
-	return journal.Place{}, &card.IOError{Op: "read", Offset: off, Err: fault.BadPlace.Because(errors.New("it reads differently each time"))}
+	return journal.Place{}, &card.IOError{
+		Op: "read", Offset: off, Err: fault.BadPlace.Because(errors.New("it reads differently each time")),
+	}
 }
 
 // keep puts places into the journal; from then on they may be written.
@@ -322,13 +330,15 @@ func (r *run) search(ctx context.Context) error {
 	return nil
 }
 
-// putBack puts back what was there: what was saved last first, since with addresses that repeat that may be a stamp, over which what was saved before
-// it is to stand. It goes on whatever happens, unless the card is gone. failed is why the test did not come to its end, or nil.
+// putBack puts back what was there: what was saved last first, since with addresses that repeat that may be a stamp,
+// over which what was saved before it is to stand. It goes on whatever happens, unless the card is gone. failed is why
+// the test did not come to its end, or nil.
 func (r *run) putBack(failed error) error {
 	if len(r.saved) == 0 {
 		return nil
 	}
-	// What comes after a quick look that found nothing writes enough. On a card that only keeps what was written last, each writing loses something else.
+	// What comes after a quick look that found nothing writes enough. On a card that only keeps what was written last,
+	// each writing loses something else.
 	displaced := r.Quick == 0 || failed != nil || r.Report.Loss != nil
 	if l := r.Report.Loss; l != nil && l.Anywhere {
 		displaced = false
@@ -415,8 +425,9 @@ func (r *run) seeBack(buf []byte) error {
 	})
 }
 
-// nothingKept tells whether what was saved of a place never stood there: the place is lost or reads as noise, or answers for another one, or what was saved is a stamp, which came
-// there where addresses repeat, and what stood there was saved before.
+// nothingKept tells whether what was saved of a place never stood there: the place is lost or reads as noise, or
+// answers for another one, or what was saved is a stamp, which came there where addresses repeat, and what stood there
+// was saved before.
 func (r *run) nothingKept(off int64, saved []byte) bool {
 	if n, _, ok := mark.Know(saved); ok && n == r.Nonce {
 		return true
@@ -499,7 +510,8 @@ func (r *run) account(s *spot, bad *gauge.Bad) {
 			continue
 		case a == gauge.Good || b == gauge.Good:
 			a = gauge.Shaky
-		case r.Report.Loss != nil && r.Report.Loss.Repeats && (one.Kind == mark.Elsewhere || two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.Report.Loss.Real)):
+		case r.Report.Loss != nil && r.Report.Loss.Repeats && (one.Kind == mark.Elsewhere ||
+			two.Kind == mark.Elsewhere || r.overwritten(s.off+int64(i)*mark.Size, r.Report.Loss.Real)):
 			continue // overwritten by what is beyond
 		case a == gauge.Worn:
 			bad.Bits += int64(one.Bits)

@@ -13,12 +13,12 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// leastLoss is how long a stretch that seems to be lost must be before it is taken for the end of what is real, bytes: a block of flash that fails is
-// at most some MB.
+// leastLoss is how long a stretch that seems to be lost must be before it is taken for the end of what is real, bytes:
+// a block of flash that fails is at most some MB.
 func leastLoss(real int64) int64 { return max(6<<20, real/256) }
 
-// behind looks back from the head: whether the start has been overwritten, and whether what was written before is still there. It returns a loss that is
-// certain, and nil otherwise.
+// behind looks back from the head: whether the start has been overwritten, and whether what was written before is still
+// there. It returns a loss that is certain, and nil otherwise.
 func (r *run) behind() (*gauge.Loss, error) {
 	if r.Cached() {
 		if err := r.Settle(); err != nil {
@@ -31,12 +31,12 @@ func (r *run) behind() (*gauge.Loss, error) {
 	return r.trails()
 }
 
-// smallMemory bounds the memories for which a distance at which addresses seem to repeat is certain, bytes: with a larger memory than that distance, what is seen may be a multiple
-// of it.
+// smallMemory bounds the memories for which a distance at which addresses seem to repeat is certain, bytes: with a
+// larger memory than that distance, what is seen may be a multiple of it.
 const smallMemory = 40 << 20
 
-// repeats looks at the start of the card: there, a card whose addresses repeat has what was written last. overwritten tells whether the start was overwritten at all; then
-// what is lost behind the head says nothing.
+// repeats looks at the start of the card: there, a card whose addresses repeat has what was written last. overwritten
+// tells whether the start was overwritten at all; then what is lost behind the head says nothing.
 func (r *run) repeats() (loss *gauge.Loss, overwritten bool, err error) {
 	is := func(off int64) (o probe.Outcome, d int64, err error) {
 		o, err = r.Probe(off, min(probe.SampleSize, r.head-off))
@@ -55,7 +55,8 @@ func (r *run) repeats() (loss *gauge.Loss, overwritten bool, err error) {
 	if !overwritten {
 		return nil, false, nil
 	}
-	// From its start to some place all has been overwritten, several times over perhaps; only places near that one tell by how few.
+	// From its start to some place all has been overwritten, several times over perhaps; only places near that one tell
+	// by how few.
 	over, right := int64(0), r.head
 	for right-over > probe.SampleSize {
 		mid := over + (right-over)/2/probe.SampleSize*probe.SampleSize
@@ -92,7 +93,8 @@ func (r *run) repeats() (loss *gauge.Loss, overwritten bool, err error) {
 		step = card.Period(step, d)
 	}
 	switch certain := step > smallMemory || right >= step/8*5; {
-	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*probe.SampleSize: // so few places may also read as what was written last: more is known farther on
+	// so few places may also read as what was written last: more is known farther on
+	case step == 0 || step >= r.head, seen < samples*9/10, !certain, right <= 2*probe.SampleSize:
 		return nil, true, nil
 	case same: // everywhere the same: it reads as what was written last
 		return nil, false, nil
@@ -100,8 +102,8 @@ func (r *run) repeats() (loss *gauge.Loss, overwritten bool, err error) {
 	return &gauge.Loss{Repeats: true, Real: step}, true, nil
 }
 
-// distance is how far from its place a stamp is that overwrote it, bytes: the greatest common divisor of those in an outcome; 0 if none did. Only what was
-// written later, which is farther up, can have.
+// distance is how far from its place a stamp is that overwrote it, bytes: the greatest common divisor of those in an
+// outcome; 0 if none did. Only what was written later, which is farther up, can have.
 func distance(o probe.Outcome, off int64) (step int64) {
 	for i, k := range o.Readings {
 		if d := k.Of*mark.Size - off - int64(i)*mark.Size; k.Kind == mark.Elsewhere && d > 0 {
@@ -121,7 +123,9 @@ func (r *run) trails() (*gauge.Loss, error) {
 	}
 	for i, off := range at {
 		if found[i].State == gauge.Missing {
-			j := slices.IndexFunc(found[i].Readings, func(k mark.Reading) bool { return probe.StateOf(k.Kind) == gauge.Missing })
+			j := slices.IndexFunc(found[i].Readings, func(k mark.Reading) bool {
+				return probe.StateOf(k.Kind) == gauge.Missing
+			})
 			sector := int64(r.Dev.SectorSize())
 			lowest, highest = off+int64(max(j, 0))*mark.Size/sector*sector, max(highest, off)
 		}
@@ -138,7 +142,8 @@ func (r *run) trails() (*gauge.Loss, error) {
 	if err != nil || highest-real < leastLoss(real) {
 		return nil, err // perhaps a bad place; more will be known farther on
 	}
-	// Between the boundary and the highest lost place all must be lost; else these are bad places of a card of the right size.
+	// Between the boundary and the highest lost place all must be lost; else these are bad places of a card of the
+	// right size.
 	const samples = 24
 	lost := 0
 	for i := range int64(samples) {
@@ -168,7 +173,8 @@ func (r *run) trails() (*gauge.Loss, error) {
 	return &gauge.Loss{Real: real, Cached: cached}, nil
 }
 
-// keepsTheLast looks how much is kept of what was written last, where what was written first is lost: wherever it is written, the card keeps only so much.
+// keepsTheLast looks how much is kept of what was written last, where what was written first is lost: wherever it is
+// written, the card keeps only so much.
 func (r *run) keepsTheLast(lost int64) (*gauge.Loss, error) {
 	kept := r.head // nothing but what was written last, at most
 	for kept-lost > gauge.BlockSize {
@@ -188,11 +194,13 @@ func (r *run) keepsTheLast(lost int64) (*gauge.Loss, error) {
 	}
 	const samples = 24
 	for i := range int64(samples) {
-		if o, err := r.Probe(lost*i/samples/probe.SampleSize*probe.SampleSize, probe.SampleSize); err != nil || o.State != gauge.Missing {
+		if o, err := r.Probe(lost*i/samples/probe.SampleSize*probe.SampleSize, probe.SampleSize); err != nil ||
+			o.State != gauge.Missing {
 			return nil, err
 		}
 	}
-	return &gauge.Loss{Anywhere: true, Real: max(r.head-kept-gauge.Displaced, 0), Most: r.head - lost}, nil // a memory may have answered for the last of it
+	// a memory may have answered for the last of it
+	return &gauge.Loss{Anywhere: true, Real: max(r.head-kept-gauge.Displaced, 0), Most: r.head - lost}, nil
 }
 
 // boundary is the first lost sector between a place that holds and one that is lost, bytes.
@@ -213,8 +221,8 @@ func (r *run) boundary(good, lost int64) (int64, error) {
 	return lost, nil
 }
 
-// limited asks, after many blocks in a row could not be written at all, whether anything can be written from there on. If not, the boundary is a limit
-// of the reader, or of what is left of the card, and the test goes no farther.
+// limited asks, after many blocks in a row could not be written at all, whether anything can be written from there on.
+// If not, the boundary is a limit of the reader, or of what is left of the card, and the test goes no farther.
 func (r *run) limited() (bool, error) {
 	sector := int64(r.Dev.SectorSize())
 	fails := func(off int64) (bool, error) {
@@ -234,7 +242,10 @@ func (r *run) limited() (bool, error) {
 	}
 	if bad, err := fails(0); err != nil || bad { // what was written before can't be written any more either
 		if err == nil {
-			err = &card.StuckError{Offset: r.lastGood(), Err: &card.IOError{Op: "write", Card: "the card", Offset: from, Err: fault.BadPlace}}
+			err = &card.StuckError{
+				Offset: r.lastGood(),
+				Err:    &card.IOError{Op: "write", Card: "the card", Offset: from, Err: fault.BadPlace},
+			}
 		}
 		return false, err
 	}
@@ -267,8 +278,8 @@ func (r *run) lastGood() int64 {
 	return at
 }
 
-// cutShort ends a test whose verdict is known: what is real is written again where it was overwritten, and read back; and the card's end is looked at,
-// which some cards keep.
+// cutShort ends a test whose verdict is known: what is real is written again where it was overwritten, and read back;
+// and the card's end is looked at, which some cards keep.
 func (r *run) cutShort(ctx context.Context, loss *gauge.Loss) error {
 	r.Report.Loss = loss
 	if loss.Anywhere {
@@ -302,7 +313,8 @@ func (r *run) cutShort(ctx context.Context, loss *gauge.Loss) error {
 	return nil
 }
 
-// displace writes stamps again from the card's start on, so that its own memory has those and no longer what was written before.
+// displace writes stamps again from the card's start on, so that its own memory has those and no longer what was
+// written before.
 func (r *run) displace(ctx context.Context, n int64) error {
 	return r.InOrder(ctx, 0, n, r.RewriteBlock)
 }
@@ -310,8 +322,8 @@ func (r *run) displace(ctx context.Context, n int64) error {
 // tailProbes is how many places are tried at once beyond a loss.
 const tailProbes = 64
 
-// findTail looks whether the card keeps what is written to its end, as some do so that a table or a file system there looks right, and writes all of
-// that.
+// findTail looks whether the card keeps what is written to its end, as some do so that a table or a file system there
+// looks right, and writes all of that.
 func (r *run) findTail(ctx context.Context, loss *gauge.Loss) error {
 	start := time.Now()
 	defer func() { r.Report.TookPhase(meter.Bound, 0, start) }()
@@ -320,7 +332,8 @@ func (r *run) findTail(ctx context.Context, loss *gauge.Loss) error {
 	// What displaces is at the start, lost or not, and no place is tried there.
 	memory := min(max(gauge.Displaced, 2*loss.Cached), size/2) / sector * sector
 	from := max(loss.Real, memory)
-	// Places are tried between the two bounds, until they are next to each other: lost below, kept from the upper one on.
+	// Places are tried between the two bounds, until they are next to each other: lost below, kept from the upper one
+	// on.
 	lost, keeps := from-sector, size
 	for first := true; keeps-lost > sector; first = false {
 		var at []int64

@@ -11,7 +11,8 @@ import (
 	"zipstamp/internal/gauge/probe"
 )
 
-// findLoss looks whether what is bad is the loss of a part of the card: all from a place on, a sixteenth of it and more, or addresses that repeat.
+// findLoss looks whether what is bad is the loss of a part of the card: all from a place on, a sixteenth of it and
+// more, or addresses that repeat.
 func (r *run) findLoss(ctx context.Context) (*gauge.Loss, error) {
 	lost, total := r.lost()
 	kept := r.limit - total // at the last reading; the middle was read before
@@ -28,7 +29,10 @@ func (r *run) findLoss(ctx context.Context) (*gauge.Loss, error) {
 	last := lost[len(lost)-1]
 	switch {
 	case lost[0].Offset == 0 && lost[0].Length >= leastLoss(0) && len(lost) < 8: // what was written first is lost
-		return &gauge.Loss{Anywhere: true, Real: max(r.limit-lost[0].Length-gauge.Displaced, 0), Most: max(r.limit-lost[0].Length, kept)}, nil
+		return &gauge.Loss{
+			Anywhere: true, Real: max(r.limit-lost[0].Length-gauge.Displaced, 0),
+			Most: max(r.limit-lost[0].Length, kept),
+		}, nil
 	case last.End() == r.limit && r.limit == r.Dev.Size():
 		return &gauge.Loss{Real: r.startOfRun(lost), Exact: true}, nil
 	case total < r.limit/16:
@@ -36,7 +40,10 @@ func (r *run) findLoss(ctx context.Context) (*gauge.Loss, error) {
 	}
 	biggest := slices.MaxFunc(lost, func(a, b gauge.Stretch) int { return cmp.Compare(a.Length, b.Length) })
 	if biggest.Offset == 0 { // as above, of a small card
-		return &gauge.Loss{Anywhere: true, Real: max(r.limit-biggest.Length-gauge.Displaced, 0), Most: max(r.limit-biggest.Length, kept)}, nil
+		return &gauge.Loss{
+			Anywhere: true, Real: max(r.limit-biggest.Length-gauge.Displaced, 0),
+			Most: max(r.limit-biggest.Length, kept),
+		}, nil
 	}
 	loss := &gauge.Loss{Real: biggest.Offset, Exact: true}
 	if r.limit == r.Dev.Size() {
@@ -56,10 +63,12 @@ func (r *run) lost() (lost []gauge.Stretch, total int64) {
 	return lost, total
 }
 
-// leastReal is the least distance at which addresses are taken to repeat, bytes. What has been written here and there may be some sectors apart by chance.
+// leastReal is the least distance at which addresses are taken to repeat, bytes. What has been written here and there
+// may be some sectors apart by chance.
 const leastReal = 64 << 10
 
-// repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs elsewhere; 0 if it hasn't.
+// repeatsIn tells after which distance addresses repeat, if what is lost has been overwritten by what belongs
+// elsewhere; 0 if it hasn't.
 func (r *run) repeatsIn(ctx context.Context, lost []gauge.Stretch, total int64) (step int64, err error) {
 	const samples = 16
 	seen, all := 0, 0
@@ -86,7 +95,8 @@ func (r *run) repeatsIn(ctx context.Context, lost []gauge.Stretch, total int64) 
 	}
 	// As much must be overwritten as is written beyond the real size, but for what the card's memory answers for.
 	beyond := r.limit - step
-	if seen == 0 || seen < all || step < leastReal || step >= r.limit || total > beyond || total < beyond-gauge.Displaced {
+	if seen == 0 || seen < all || step < leastReal || step >= r.limit || total > beyond ||
+		total < beyond-gauge.Displaced {
 		return 0, nil
 	}
 	last, err := r.readsAsLast(ctx, lost[len(lost)-1].Offset, step)
@@ -96,13 +106,16 @@ func (r *run) repeatsIn(ctx context.Context, lost []gauge.Stretch, total int64) 
 	return step, nil
 }
 
-// readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has been written, and the card's memory has forgotten what was
-// before, it reads otherwise. A place at which addresses repeat doesn't change by that: those that may be the same, step apart, are left out. Before it is read first, as much is
-// written, since a memory that stores late may still have to store what belongs there. What is written begins and ends elsewhere each time, so that what is written last, or stored
-// last, is another sector; three times, since with one size of memory it may be the same one twice.
+// readsAsLast tells whether a lost place reads as what was written last, wherever that was: when something else has
+// been written, and the card's memory has forgotten what was before, it reads otherwise. A place at which addresses
+// repeat doesn't change by that: those that may be the same, step apart, are left out. Before it is read first, as much
+// is written, since a memory that stores late may still have to store what belongs there. What is written begins and
+// ends elsewhere each time, so that what is written last, or stored last, is another sector; three times, since with
+// one size of memory it may be the same one twice.
 func (r *run) readsAsLast(ctx context.Context, off, step int64) (bool, error) {
 	sector := int64(r.Dev.SectorSize())
-	at := min(gauge.BlockSize+sector, r.limit/2/sector*sector) // all else begins at whole blocks: what is written last is another one now
+	// all else begins at whole blocks: what is written last is another one now
+	at := min(gauge.BlockSize+sector, r.limit/2/sector*sector)
 	end := min(at+probe.Reach(r.limit), r.limit/4*3/sector*sector)
 	var first probe.Outcome
 	for i, sectors := range []int64{0, 3, 10} {
@@ -123,7 +136,8 @@ func (r *run) readsAsLast(ctx context.Context, off, step int64) (bool, error) {
 	return false, nil
 }
 
-// leavingOut writes a stretch again, but for the sectors that are a multiple of step from off. Each piece begins with so many odd bytes, which shift the blocks behind them.
+// leavingOut writes a stretch again, but for the sectors that are a multiple of step from off. Each piece begins with
+// so many odd bytes, which shift the blocks behind them.
 func (r *run) leavingOut(ctx context.Context, at, end, off, step, odd int64) error {
 	for at < end {
 		left := at + ((off-at)%step+step)%step
@@ -140,8 +154,8 @@ func (r *run) leavingOut(ctx context.Context, at, end, off, step, odd int64) err
 	return nil
 }
 
-// startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the card's memory, or worn places,
-// don't end it.
+// startOfRun is where the last lost stretch starts; gaps in it that are short against it, which may be answers from the
+// card's memory, or worn places, don't end it.
 func (r *run) startOfRun(lost []gauge.Stretch) int64 {
 	start := lost[len(lost)-1].Offset
 	sum := lost[len(lost)-1].Length

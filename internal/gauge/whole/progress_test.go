@@ -17,7 +17,9 @@ import (
 func TestProgressIsKeptAndChecked(t *testing.T) {
 	folder := state.Place{Home: t.TempDir(), Folder: "tests"}
 	record := card.Record{Name: "sdb", Kind: "block device", Size: 64e6, Serial: "R-0001", Reader: true}
-	p := Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []gauge.Stretch{gauge.StretchOf(512, 512, gauge.Worn)}, Bits: 3}
+	p := Progress{
+		Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []gauge.Stretch{gauge.StretchOf(512, 512, gauge.Worn)}, Bits: 3,
+	}
 	require.NoError(t, Keep(folder, record, p))
 	p.Head = 32 << 20
 	require.NoError(t, Keep(folder, record, p))
@@ -43,10 +45,12 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 	assert.Empty(t, found)
 
 	for why, change := range map[string]func(*kept){
-		"another version":           func(k *kept) { k.Version = 2 },
-		"of a card with":            func(k *kept) { k.Progress.Size-- },
-		"numbers make no sense":     func(k *kept) { k.Progress.Head = 3 },
-		"list of bad places makes ": func(k *kept) { k.Progress.Bad = []gauge.Stretch{gauge.StretchOf(0, -512, gauge.Worn)} },
+		"another version":       func(k *kept) { k.Version = 2 },
+		"of a card with":        func(k *kept) { k.Progress.Size-- },
+		"numbers make no sense": func(k *kept) { k.Progress.Head = 3 },
+		"list of bad places makes ": func(k *kept) {
+			k.Progress.Bad = []gauge.Stretch{gauge.StretchOf(0, -512, gauge.Worn)}
+		},
 	} {
 		k := kept{progressVersion, record, p}
 		change(&k)
@@ -59,7 +63,11 @@ func TestProgressIsKeptAndChecked(t *testing.T) {
 
 // FuzzProgress reads anything, and what is accepted can be carried on.
 func FuzzProgress(f *testing.F) {
-	text, err := json.Marshal(kept{progressVersion, card.Record{Size: 64e6}, Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []gauge.Stretch{gauge.StretchOf(512, 512, gauge.Worn)}}})
+	text, err := json.Marshal(kept{
+		progressVersion,
+		card.Record{Size: 64e6},
+		Progress{Size: 64e6, First: 64e6, Head: 16 << 20, Bad: []gauge.Stretch{gauge.StretchOf(512, 512, gauge.Worn)}},
+	})
 	require.NoError(f, err)
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -1,7 +1,8 @@
-// Package whole writes sector stamps over a card from its start to its end, and reads them all back. What was on the card is lost.
+// Package whole writes sector stamps over a card from its start to its end, and reads them all back. What was on the
+// card is lost.
 //
-// While it writes, it looks back every now and then: a card that holds less than it claims is known, with its real size, soon after that has been
-// passed. Then what is real is read back, and the rest is not waited for.
+// While it writes, it looks back every now and then: a card that holds less than it claims is known, with its real
+// size, soon after that has been passed. Then what is real is read back, and the rest is not waited for.
 package whole
 
 import (
@@ -54,12 +55,15 @@ func (p Progress) valid(size int64) error {
 	switch {
 	case p.Size != size:
 		return fmt.Errorf("it is of a card with %d bytes, and this one has %d", p.Size, size)
-	case p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First || p.Back < 0 || p.Back > p.Head || p.Head%gauge.BlockSize != 0 && p.Head != p.First || len(p.Bad) > gauge.MaxStretches:
+	case p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First || p.Back < 0 || p.Back > p.Head ||
+		p.Head%gauge.BlockSize != 0 && p.Head != p.First || len(p.Bad) > gauge.MaxStretches:
 		return fmt.Errorf("its numbers make no sense")
 	}
 	end := int64(0)
 	for _, e := range p.Bad {
-		if e.Offset < end || e.Length <= 0 || e.Length > p.First-e.Offset || gauge.Rank(e.State) < gauge.Rank(gauge.Shaky) {
+		if e.Offset < end || e.Length <= 0 || e.Length > p.First-e.Offset || gauge.Rank(e.State) < gauge.Rank(
+			gauge.Shaky,
+		) {
 			return fmt.Errorf("its list of bad places makes no sense")
 		}
 		end = e.End()
@@ -67,7 +71,8 @@ func (p Progress) valid(size int64) error {
 	return nil
 }
 
-// Still tells whether the card holds what a test that is to be carried on has written: whether it is that card, and nothing else was written since.
+// Still tells whether the card holds what a test that is to be carried on has written: whether it is that card, and
+// nothing else was written since.
 func (p Progress) Still(d card.Device) (bool, error) {
 	if err := p.valid(d.Size()); err != nil {
 		return false, err
@@ -120,8 +125,8 @@ type run struct {
 	expected bool
 }
 
-// Run does the test. The report is never nil, and says what was found also where the test did not come to its end; then the error says why: the cause
-// of ctx's end, or one of the card.
+// Run does the test. The report is never nil, and says what was found also where the test did not come to its end; then
+// the error says why: the cause of ctx's end, or one of the card.
 func (w Test) Run(ctx context.Context) (*gauge.Report, error) {
 	r := &run{Test: w, limit: w.First, kept: time.Now()}
 	if r.limit == 0 {
@@ -190,10 +195,13 @@ func (r *run) story(ctx context.Context) error {
 	return nil
 }
 
-// takeOver reads all that the test wrote before it was interrupted. What is not there any more may have been overwritten by somebody else, and says nothing of the card: it is
-// written again, so that a verdict rests only on what this run has written. Where something was, all is read once more, since to write it may have overwritten what was right.
+// takeOver reads all that the test wrote before it was interrupted. What is not there any more may have been
+// overwritten by somebody else, and says nothing of the card: it is written again, so that a verdict rests only on what
+// this run has written. Where something was, all is read once more, since to write it may have overwritten what was
+// right.
 func (r *run) takeOver(ctx context.Context) error {
-	r.back = max(r.head-probe.Reach(r.limit), 0) / gauge.BlockSize * gauge.BlockSize // the card's memory may answer for the last of it
+	// the card's memory may answer for the last of it
+	r.back = max(r.head-probe.Reach(r.limit), 0) / gauge.BlockSize * gauge.BlockSize
 	for range 2 {
 		if err := r.ReadBack(ctx, 0, r.head, meter.ReadBack, nil); err != nil {
 			return err
@@ -207,7 +215,9 @@ func (r *run) takeOver(ctx context.Context) error {
 		r.Writing.Start(time.Now())
 		at := int64(0)
 		for _, e := range found {
-			from, to := max(at, e.Offset/gauge.BlockSize*gauge.BlockSize), min((e.End()+gauge.BlockSize-1)/gauge.BlockSize*gauge.BlockSize, r.head)
+			from, to := max(at, e.Offset/gauge.BlockSize*gauge.BlockSize), min(
+				(e.End()+gauge.BlockSize-1)/gauge.BlockSize*gauge.BlockSize, r.head,
+			)
 			if from >= to {
 				continue
 			}
@@ -245,7 +255,8 @@ func (r *run) finish(err error) {
 	}
 	rep.Bad = r.Bad.Sectors()
 	rep.Extents = r.extents(whole)
-	rep.Writing, rep.Reading = meter.Join(r.carried().Writing, r.Writing.Points()), meter.Join(r.carried().Reading, r.Reading.Points())
+	rep.Writing, rep.Reading = meter.Join(r.carried().Writing, r.Writing.Points()), meter.Join(r.carried().Reading,
+		r.Reading.Points())
 	rep.Judge(err == nil)
 }
 
@@ -293,7 +304,8 @@ func (r *run) reached(at int64) {
 	}
 }
 
-// keep keeps the progress, so that the test can be carried on. It is not worth an error if that fails: the test itself goes on.
+// keep keeps the progress, so that the test can be carried on. It is not worth an error if that fails: the test itself
+// goes on.
 func (r *run) keep() {
 	r.kept = time.Now()
 	if r.Keep == nil || r.Report.Loss != nil {
@@ -301,13 +313,14 @@ func (r *run) keep() {
 	}
 	past := r.carried()
 	_ = r.Keep(Progress{
-		Nonce: r.Nonce, Size: r.Dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.Bad.List, Bits: r.Bad.Bits,
-		Writing: meter.Join(past.Writing, r.Writing.Points()), Reading: meter.Join(past.Reading, r.Reading.Points()),
+		Nonce: r.Nonce, Size: r.Dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.Bad.List,
+		Bits: r.Bad.Bits, Writing: meter.Join(past.Writing, r.Writing.Points()),
+		Reading: meter.Join(past.Reading, r.Reading.Points()),
 	})
 }
 
-// stride is how far the head goes from one look back to the next: often enough to find a loss within a hundredth of the real size, and seldom
-// enough to cost no time.
+// stride is how far the head goes from one look back to the next: often enough to find a loss within a hundredth of the
+// real size, and seldom enough to cost no time.
 func (r *run) stride() int64 {
 	const least, most = 8 << 20, 32 << 20 // the latter as soon as that is no large part of what is written
 	return max(min(max(least, r.head/64), most), r.head/200) / gauge.BlockSize * gauge.BlockSize
@@ -320,7 +333,9 @@ func (r *run) write(ctx context.Context) (*gauge.Loss, error) {
 			return r.found(loss), err
 		}
 	}
-	if r.head == 0 { // what was on the card is lost: its table goes first, and alone, so that it never looks as if it could start a board
+	// what was on the card is lost: its table goes first, and alone, so that it never looks as if it could start a
+	// board
+	if r.head == 0 {
 		if err := r.Put(0, int64(r.Dev.SectorSize())); err != nil && !card.IsBadPlace(err) {
 			return nil, err
 		}

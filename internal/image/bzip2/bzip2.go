@@ -1,9 +1,9 @@
-// Package bzip2 unpacks bzip2 block by block, side by side, with the standard library's decoder. A block starts with a mark of 48
-// bits at any bit; each is made a file of its own. The mark can also occur within a block, once in some 2^48 bits: a block that
-// can't be unpacked is tried again together with what follows the mark.
+// Package bzip2 unpacks bzip2 block by block, side by side, with the standard library's decoder. A block starts with a
+// mark of 48 bits at any bit; each is made a file of its own. The mark can also occur within a block, once in some 2^48
+// bits: a block that can't be unpacked is tried again together with what follows the mark.
 //
-// The format has no published specification. A stream is "BZh" and a digit, blocks, and an end mark with the check value of all
-// blocks' check values; then zeros to a whole byte. Streams may follow each other.
+// The format has no published specification. A stream is "BZh" and a digit, blocks, and an end mark with the check
+// value of all blocks' check values; then zeros to a whole byte. Streams may follow each other.
 package bzip2
 
 import (
@@ -27,14 +27,14 @@ const (
 
 	// blockMax bounds a block, packed, in bytes: 900 kB that can't be packed at all, its tables, and room to spare.
 	blockMax = 4 << 20
-	// A block gives 900 kB, or 46 MB if it is one byte over and over. What is beyond these pieces is unpacked when it is
-	// the block's turn. room is what a block takes till then, bytes: they, and its packed bits.
+	// A block gives 900 kB, or 46 MB if it is one byte over and over. What is beyond these pieces is unpacked when it
+	// is the block's turn. room is what a block takes till then, bytes: they, and its packed bits.
 	pieces = 3
 	room   = (pieces + 1) * lanes.PieceSize
 )
 
-// mayEndMark tells, by the bits 16 to 31 before the last, whether a mark can end within the last byte: these bits are of the mark,
-// wherever in the byte it ends.
+// mayEndMark tells, by the bits 16 to 31 before the last, whether a mark can end within the last byte: these bits are
+// of the mark, wherever in the byte it ends.
 var mayEndMark = func() (table [1 << 16]bool) {
 	for _, mark := range []uint64{blockMark, endMark} {
 		for shift := range 8 {
@@ -44,9 +44,9 @@ var mayEndMark = func() (table [1 << 16]bool) {
 	return table
 }()
 
-// NewReader unpacks r, which is read to its end, with so many blocks at once. What follows the last stream and starts no other is given to trailing, whose error
-// counts; nil takes it for damage. Errors of Read are those of r, bzip2.StructuralError, or
-// io.ErrUnexpectedEOF.
+// NewReader unpacks r, which is read to its end, with so many blocks at once. What follows the last stream and starts
+// no other is given to trailing, whose error counts; nil takes it for damage. Errors of Read are those of r,
+// bzip2.StructuralError, or io.ErrUnexpectedEOF.
 func NewReader(r *bufio.Reader, workers int, trailing func(io.Reader) error) io.ReadCloser {
 	s := &splitter{r: r, trailing: trailing}
 	return lanes.New(max(workers, 1), int64(workers+2)*room, s.feed)
@@ -143,7 +143,8 @@ func (s *splitter) stream(f *lanes.Feeder) error {
 		}
 		for shift := 7; shift >= 0; shift-- {
 			mark := window >> shift & markMask
-			if mark != blockMark && mark != endMark || bits-shift < markBits || !started && (shift > 0 || bits != markBits) {
+			if mark != blockMark && mark != endMark || bits-shift < markBits || !started && (shift > 0 ||
+				bits != markBits) {
 				continue
 			}
 			if started {
@@ -151,7 +152,10 @@ func (s *splitter) stream(f *lanes.Feeder) error {
 				if stop < skip+markBits+sumBits { // two marks over each other are none
 					continue
 				}
-				last = &block{level: s.level, data: data, skip: skip, end: stop, before: last, next: make(chan *block, 1), settled: make(chan struct{})}
+				last = &block{
+					level: s.level, data: data, skip: skip, end: stop, before: last, next: make(chan *block, 1),
+					settled: make(chan struct{}),
+				}
 				last.sum = uint32(last.bitsAt(skip+markBits, sumBits))
 				if last.before != nil {
 					last.before.next <- last
@@ -238,7 +242,9 @@ func (b *block) unpack(out io.Writer) error {
 			return err
 		}
 		from := (b.end - next.skip) / 8 // where the next one's data start in this one's
-		whole = &block{level: b.level, data: slices.Concat(b.data[:from], next.data), skip: b.skip, end: from*8 + next.end}
+		whole = &block{
+			level: b.level, data: slices.Concat(b.data[:from], next.data), skip: b.skip, end: from*8 + next.end,
+		}
 		var errWhole error
 		if r, errWhole = whole.open(); errWhole != nil {
 			return err
@@ -264,8 +270,8 @@ func (b *block) unpack(out io.Writer) error {
 	}
 }
 
-// open makes a file of the block's bits, and unpacks the start of it: the decoder gives nothing before it has read a block to
-// its end, so what comes after is right, or the block's check value shows that it isn't.
+// open makes a file of the block's bits, and unpacks the start of it: the decoder gives nothing before it has read a
+// block to its end, so what comes after is right, or the block's check value shows that it isn't.
 func (b *block) open() (io.Reader, error) {
 	file := bitWriter{out: append(make([]byte, 0, len(b.data)+headSize+16), 'B', 'Z', 'h', b.level)}
 	for at := b.skip; at < b.end; {

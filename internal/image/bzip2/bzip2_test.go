@@ -67,8 +67,14 @@ func TestAMarkWithinABlock(t *testing.T) {
 		whole.end--
 	}
 	for _, at := range []int{8000, 8003, 100_001} {
-		first := &block{level: '9', data: file[headSize : headSize+(at+markBits+7)/8], end: at, next: make(chan *block, 1), settled: make(chan struct{})}
-		second := &block{level: '9', data: file[headSize+at/8:], skip: at % 8, end: whole.end - at/8*8, before: first, next: make(chan *block), settled: make(chan struct{})}
+		first := &block{
+			level: '9', data: file[headSize : headSize+(at+markBits+7)/8], end: at, next: make(chan *block, 1),
+			settled: make(chan struct{}),
+		}
+		second := &block{
+			level: '9', data: file[headSize+at/8:], skip: at % 8, end: whole.end - at/8*8, before: first,
+			next: make(chan *block), settled: make(chan struct{}),
+		}
 		first.next <- second
 		close(second.next)
 		var got bytes.Buffer

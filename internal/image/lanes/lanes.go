@@ -1,6 +1,6 @@
 // Package lanes unpacks the parts of a stream side by side and delivers them in order. One goroutine feeds it: it reads
-// the packed stream, and hands out parts that can be unpacked on their own. What can't be known to be one is unpacked by
-// the feeding goroutine itself, piece by piece, which still keeps it apart from whoever reads.
+// the packed stream, and hands out parts that can be unpacked on their own. What can't be known to be one is unpacked
+// by the feeding goroutine itself, piece by piece, which still keeps it apart from whoever reads.
 package lanes
 
 import (
@@ -139,7 +139,8 @@ type Out struct {
 	pieces chan piece
 }
 
-// Give delivers p, which must not change until the part's Done is called. It returns an error when the reader has been closed.
+// Give delivers p, which must not change until the part's Done is called. It returns an error when the reader has been
+// closed.
 func (o *Out) Give(p []byte) error { return o.send(piece{p, false}) }
 
 // Write delivers a copy of p.

@@ -59,7 +59,8 @@ func TestErrorsComeAfterWhatWasBeforeThem(t *testing.T) {
 	for what, feed := range map[string]func(f *Feeder) error{
 		"of the feeder": func(f *Feeder) error { return errors.Join(f.Beside(1, 1, give), broken) },
 		"of a part": func(f *Feeder) error {
-			return errors.Join(f.Beside(1, 1, give), f.Beside(1, 1, Part{Work: func(*Out) error { return broken }}), f.Beside(1, 1, give), f.Beside(1, 1, give))
+			return errors.Join(f.Beside(1, 1, give), f.Beside(1, 1, Part{Work: func(*Out) error { return broken }}),
+				f.Beside(1, 1, give), f.Beside(1, 1, give))
 		},
 		"of a part's end": func(f *Feeder) error {
 			return f.Beside(1, 1, Part{Work: give.Work, Done: func() error { return broken }})
@@ -83,7 +84,9 @@ func TestCloseEndsAll(t *testing.T) {
 			if err := f.Beside(1, 1, Part{Work: func(o *Out) error { return o.Give(make([]byte, 10)) }}); err != nil {
 				return err
 			}
-			if err := f.Here(1, Part{Work: func(o *Out) error { _, err := o.Write(make([]byte, 20*PieceSize)); return err }}); err != nil {
+			if err := f.Here(1, Part{
+				Work: func(o *Out) error { _, err := o.Write(make([]byte, 20*PieceSize)); return err },
+			}); err != nil {
 				return err
 			}
 		}

@@ -5,9 +5,9 @@ import (
 	"io"
 )
 
-// NewLZMA2Reader unpacks bare LZMA2, as other formats hold it, with a dictionary of dict bytes. unpacked is the size of the
-// contents, or -1 if it isn't known. Errors are those of r, io.ErrUnexpectedEOF, or one that says that the data are not well formed. It needs
-// no closing.
+// NewLZMA2Reader unpacks bare LZMA2, as other formats hold it, with a dictionary of dict bytes. unpacked is the size of
+// the contents, or -1 if it isn't known. Errors are those of r, io.ErrUnexpectedEOF, or one that says that the data are
+// not well formed. It needs no closing.
 func NewLZMA2Reader(r Source, dict, unpacked int64) io.Reader {
 	b := &bare{r: r}
 	b.z.prepare(dict, unpacked, false)

@@ -184,7 +184,8 @@ func undoSPARC(pos uint32, p []byte) int {
 	return i
 }
 
-// branchSlots are those of the three slots of an IA-64 bundle, as bits, that hold a branch instruction, by the bundle's template.
+// branchSlots are those of the three slots of an IA-64 bundle, as bits, that hold a branch instruction, by the bundle's
+// template.
 var branchSlots = [32]byte{16: 4, 4, 6, 6, 0, 0, 7, 7, 4, 4, 0, 0, 4, 4, 0, 0}
 
 // undoIA64 is for br.call: 21 bits of an offset in bundles of 16 bytes.
@@ -294,7 +295,8 @@ func undoRISCV(pos uint32, p []byte) int {
 // undoAUIPC undoes a pair of instructions, the first of which is an AUIPC, and returns how far to go on.
 func undoAUIPC(pc uint32, p []byte) int {
 	first, second := binary.LittleEndian.Uint32(p), binary.LittleEndian.Uint32(p[4:])
-	if first&0xE80 != 0 { // rd is neither x0 nor x2: this pair was left alone, unless it was made to look like a filtered one
+	// rd is neither x0 nor x2: this pair was left alone, unless it was made to look like a filtered one
+	if first&0xE80 != 0 {
 		if (first<<8^(second-3))&0xF8003 != 0 {
 			return 6
 		}

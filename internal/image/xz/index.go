@@ -33,8 +33,8 @@ type record struct {
 
 func (b record) padded() int64 { return (b.unpadded + alignment - 1) &^ (alignment - 1) }
 
-// ReadIndex reads the indexes of a file of the given length, from its end to its start. It unpacks nothing, and finds a file
-// that is cut short. Errors are those of r, or an *Error.
+// ReadIndex reads the indexes of a file of the given length, from its end to its start. It unpacks nothing, and finds a
+// file that is cut short. Errors are those of r, or an *Error.
 func ReadIndex(r io.ReaderAt, length int64) (Index, error) {
 	var index Index
 	for end := length; end > 0; {
@@ -93,7 +93,8 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	first := len(x.blocks)
 	err = readIndex(bufio.NewReaderSize(part, 64<<10), size, func(b record) error {
 		padded := b.padded()
-		if b.unpadded < unpaddedMin || padded < 0 || padded > math.MaxInt64-packed || b.unpacked > math.MaxInt64-unpacked-x.Unpacked {
+		if b.unpadded < unpaddedMin || padded < 0 || padded > math.MaxInt64-packed ||
+			b.unpacked > math.MaxInt64-unpacked-x.Unpacked {
 			return errors.New("a size in the index is absurd")
 		}
 		packed, unpacked, blocks = packed+padded, unpacked+b.unpacked, blocks+1
@@ -128,7 +129,8 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	return start, nil
 }
 
-// place fills in where the blocks of a stream are, from the one with index first, and turns them round, as all are in the end.
+// place fills in where the blocks of a stream are, from the one with index first, and turns them round, as all are in
+// the end.
 func (x *Index) place(first int, at int64, kind checkKind) {
 	for i := first; i < len(x.blocks); i++ {
 		x.blocks[i].at, x.blocks[i].check = at, kind
@@ -149,8 +151,8 @@ func (x *Index) Find(off int64) (block int, start int64, ok bool) {
 	return 0, 0, false
 }
 
-// readIndex reads an Index (section 4) that ought to be size bytes long, or of any length where size is 0, and shows each of
-// its records. Errors are those of r and see, or an *Error whose place is counted from the index's start.
+// readIndex reads an Index (section 4) that ought to be size bytes long, or of any length where size is 0, and shows
+// each of its records. Errors are those of r and see, or an *Error whose place is counted from the index's start.
 func readIndex(from Source, size int64, see func(record) error) error {
 	r := &indexReader{r: from, crc: crc32.NewIEEE()}
 	wrong := func(err error) error {

@@ -11,8 +11,8 @@ const (
 	inputSize = 1 << 17 // a power of two that also holds what corrupt data may run on to, so that masks bound indexes
 	inputMask = inputSize - 1
 
-	// windowHead is before the first byte, so that there is always a last one; windowTail is room for copies of 8 bytes at a time
-	// to run over the end.
+	// windowHead is before the first byte, so that there is always a last one; windowTail is room for copies of 8 bytes
+	// at a time to run over the end.
 	windowHead = 16
 	windowTail = 16
 

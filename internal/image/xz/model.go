@@ -1,7 +1,7 @@
 package xz
 
-// The model of LZMA: adaptive probabilities of 11 bits, and what they are chosen by. LZMA has no specification of its own
-// beyond that of its authors ("LZMA specification", Igor Pavlov); names are theirs.
+// The model of LZMA: adaptive probabilities of 11 bits, and what they are chosen by. LZMA has no specification of its
+// own beyond that of its authors ("LZMA specification", Igor Pavlov); names are theirs.
 
 const (
 	probInit    = 1 << 10 // even odds

@@ -1,5 +1,5 @@
-// Package xz unpacks .xz files (the .xz file format, version 1.2.1): all checks, several streams, and the filters that occur in
-// images. A file of several blocks is unpacked side by side.
+// Package xz unpacks .xz files (the .xz file format, version 1.2.1): all checks, several streams, and the filters that
+// occur in images. A file of several blocks is unpacked side by side.
 package xz
 
 //go:generate go run ./gen
@@ -30,8 +30,8 @@ const (
 	dictMaxDefault = 1 << 30
 )
 
-// NewReader unpacks r, which is read to its end. Errors of Read are those of r, an *Error, or an *UnsupportedError within one. After an error or
-// io.EOF, and after Close, r is no longer used.
+// NewReader unpacks r, which is read to its end. Errors of Read are those of r, an *Error, or an *UnsupportedError
+// within one. After an error or io.EOF, and after Close, r is no longer used.
 func NewReader(r Source, o Options) io.ReadCloser {
 	if o.Memory == 0 {
 		o.Memory = memoryDefault
@@ -51,7 +51,10 @@ func NewReader(r Source, o Options) io.ReadCloser {
 func NewBlockReader(r io.ReaderAt, index *Index, block int) io.ReadCloser {
 	b := index.blocks[block]
 	in := &counter{r: bufio.NewReaderSize(io.NewSectionReader(r, b.at, b.padded()), 64<<10), n: b.at}
-	f := &file{Options: Options{Lanes: 1, DictMax: dictMaxDefault}, r: in, spare: make(chan *lzma2, 1), records: []record{b}, seen: newTally()}
+	f := &file{
+		Options: Options{Lanes: 1, DictMax: dictMaxDefault}, r: in, spare: make(chan *lzma2, 1), records: []record{b},
+		seen: newTally(),
+	}
 	return lanes.New(1, memoryDefault, func(feeder *lanes.Feeder) error {
 		f.feeder = feeder
 		size, err := in.ReadByte()
@@ -273,7 +276,8 @@ func (f *file) block(b blockHeader, kind checkKind, at int64) error {
 		}
 	}
 	const state = 256 << 10 // of an lzma2, about
-	if room := packed + unpacked + state; f.Lanes > 1 && packed > 0 && unpacked >= 0 && room > 0 && f.feeder.Fits(room) {
+	if room := packed + unpacked + state; f.Lanes > 1 && packed > 0 && unpacked >= 0 && room > 0 &&
+		f.feeder.Fits(room) {
 		return f.beside(b, kind, at, packed, unpacked, room)
 	}
 	return f.here(b, kind, at, unpacked)
@@ -298,7 +302,8 @@ func (f *file) beside(b blockHeader, kind checkKind, at, packed, unpacked, room 
 			z.prepare(b.dict, unpacked, true)
 			give := out.Give
 			if len(b.filters) > 0 {
-				give = func([]byte) error { return nil } // filters change what the dictionary is made of, so they come after all
+				// filters change what the dictionary is made of, so they come after all
+				give = func([]byte) error { return nil }
 			}
 			err := z.run(r, give)
 			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {

@@ -22,6 +22,9 @@ import (
 	"zipstamp/internal/testbed"
 )
 
+// checks are the check values that a stream may have.
+var checks = []byte{ulikunitz.None, ulikunitz.CRC32, ulikunitz.CRC64, ulikunitz.SHA256}
+
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // program is n bytes that look like a program to the filters, with text, zeros and noise.
@@ -82,8 +85,10 @@ func TestUnpacksWhatTheReferencePacks(t *testing.T) {
 	data := program(3<<19 + 13)
 	for _, options := range []string{
 		"", "-0", "-9e", "-T2", "--block-size=300000", "-T2 --block-size=256KiB", "-C none", "-C crc32", "-C sha256",
-		"--lzma2=preset=1,lc=0,lp=4,pb=0", "--lzma2=preset=3,lc=4,lp=0,pb=4", "--lzma2=dict=4KiB,nice=273", "--lzma2=preset=6,mode=fast,mf=hc3,dict=1536KiB",
-		"--x86 --lzma2", "--arm --lzma2", "--armthumb --lzma2", "--arm64 --lzma2", "--powerpc --lzma2", "--sparc --lzma2", "--ia64 --lzma2", "--ia64=start=4096 --lzma2 --block-size=70000", "--delta=dist=3 --lzma2", "--delta=dist=256 --x86 --lzma2",
+		"--lzma2=preset=1,lc=0,lp=4,pb=0", "--lzma2=preset=3,lc=4,lp=0,pb=4", "--lzma2=dict=4KiB,nice=273",
+		"--lzma2=preset=6,mode=fast,mf=hc3,dict=1536KiB", "--x86 --lzma2", "--arm --lzma2", "--armthumb --lzma2",
+		"--arm64 --lzma2", "--powerpc --lzma2", "--sparc --lzma2", "--ia64 --lzma2",
+		"--ia64=start=4096 --lzma2 --block-size=70000", "--delta=dist=3 --lzma2", "--delta=dist=256 --x86 --lzma2",
 		"--x86=start=4096 --lzma2 --block-size=70000", "--arm64=start=65536 --delta --lzma2 -T2 --block-size=256KiB",
 	} {
 		file := packed(t, data, strings.Fields(options)...)
@@ -180,7 +185,8 @@ func TestErrorsOfReadingComeThrough(t *testing.T) {
 	pulled := errors.New("pulled out")
 	for _, lanes := range []int{1, 3} {
 		for _, after := range []int{3, 20, 1000, len(file) - 5} {
-			r := NewReader(bufio.NewReaderSize(io.MultiReader(bytes.NewReader(file[:after]), errReader{pulled}), 16), Options{Lanes: lanes})
+			r := NewReader(bufio.NewReaderSize(io.MultiReader(bytes.NewReader(file[:after]), errReader{pulled}), 16),
+				Options{Lanes: lanes})
 			_, err := io.Copy(io.Discard, r)
 			assert.ErrorIs(t, err, pulled)
 			require.NoError(t, r.Close())
@@ -248,7 +254,8 @@ func TestDictionaryResetWithinABlock(t *testing.T) {
 }
 
 func FuzzIndex(f *testing.F) {
-	f.Add([]byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x00\x00\x00\x00\x1c\xdf\x44\x21\x1f\xb6\xf3\x7d\x01\x00\x00\x00\x00\x04YZ"))
+	f.Add([]byte("\xfd7zXZ\x00\x00\x04\xe6\xd6\xb4\x46\x00\x00\x00\x00" +
+		"\x1c\xdf\x44\x21\x1f\xb6\xf3\x7d\x01\x00\x00\x00\x00\x04YZ"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		index, err := ReadIndex(bytes.NewReader(data), int64(len(data)))
 		if err == nil && (index.Unpacked < 0 || index.Blocks < int64(len(index.blocks))) {
@@ -283,7 +290,9 @@ func FuzzLZMA2(f *testing.F) {
 
 // FuzzFile feeds any bytes to the whole reader, one at a time and side by side: both must agree.
 func FuzzFile(f *testing.F) {
-	for _, options := range []string{"", "-C none", "--block-size=1000 -T2 -C none", "--x86 --lzma2 -C none", "--arm64 --delta --lzma2 -C crc32"} {
+	for _, options := range []string{
+		"", "-C none", "--block-size=1000 -T2 -C none", "--x86 --lzma2 -C none", "--arm64 --delta --lzma2 -C crc32",
+	} {
 		if _, err := exec.LookPath("xz"); err == nil {
 			f.Add(packed(f, program(3000), strings.Fields(options)...))
 		}
@@ -310,10 +319,12 @@ func TestWhatTheLibraryPacks(t *testing.T) {
 		}
 		lc := rapid.IntRange(0, 4).Draw(t, "lc")
 		config := ulikunitz.WriterConfig{
-			Properties: &lzma.Properties{LC: lc, LP: rapid.IntRange(0, 4-lc).Draw(t, "lp"), PB: rapid.IntRange(0, 4).Draw(t, "pb")},
-			DictCap:    1 << rapid.IntRange(12, 20).Draw(t, "dictionary"),
-			BlockSize:  int64(rapid.IntRange(5_000, 500_000).Draw(t, "block")),
-			CheckSum:   rapid.SampledFrom([]byte{ulikunitz.None, ulikunitz.CRC32, ulikunitz.CRC64, ulikunitz.SHA256}).Draw(t, "check"),
+			Properties: &lzma.Properties{
+				LC: lc, LP: rapid.IntRange(0, 4-lc).Draw(t, "lp"), PB: rapid.IntRange(0, 4).Draw(t, "pb"),
+			},
+			DictCap:   1 << rapid.IntRange(12, 20).Draw(t, "dictionary"),
+			BlockSize: int64(rapid.IntRange(5_000, 500_000).Draw(t, "block")),
+			CheckSum:  rapid.SampledFrom(checks).Draw(t, "check"),
 		}
 		var file bytes.Buffer
 		w, err := config.NewWriter(&file)
@@ -337,6 +348,7 @@ func TestWhatTheLibraryPacks(t *testing.T) {
 		defer r.Close()
 		part, err := io.ReadAll(r)
 		require.NoError(t, err)
-		require.True(t, start <= off && off < start+int64(len(part)) && bytes.Equal(data[start:start+int64(len(part))], part))
+		require.True(t, start <= off && off < start+int64(len(part)) &&
+			bytes.Equal(data[start:start+int64(len(part))], part))
 	})
 }

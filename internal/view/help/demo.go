@@ -2,14 +2,16 @@ package help
 
 // What the demo says: of the whole, of the sample data, and of each of its commands.
 const (
-	DemoStart   = "The Saltmarsh Watchers prepare cards with Saltmarsh OS for their Brindle boards."
-	DemoMaking  = "Making the sample data in %s ..."
-	DemoCheck   = "A download is compared with the sums file that came with it, and the sums file with the club's signature."
+	DemoStart  = "The Saltmarsh Watchers prepare cards with Saltmarsh OS for their Brindle boards."
+	DemoMaking = "Making the sample data in %s ..."
+	DemoCheck  = "A download is compared with the sums file that came with it, and the sums file with the club's " +
+		"signature."
 	DemoPeek    = "What is in it, and for which boards? No more of it is unpacked than that takes."
 	DemoDamaged = "A download that was damaged on its way is refused."
 	DemoStamp   = "The image is stamped onto a good card: unpacked as a stream, written, and read back."
 	DemoTired   = "A tired card stores a bit wrong; reading back finds it, and the block is written again."
-	DemoLiar    = "This card claims 64 MB and holds 32 MB. Trying a few places first gives it away, before anything is written."
-	DemoSpots   = "How much does it really hold? Places all over it are tried, and what was there is put back."
-	DemoAll     = "All three at once, from one unpacking: each card has its own result and its own receipt."
+	DemoLiar    = "This card claims 64 MB and holds 32 MB. Trying a few places first gives it away, before anything " +
+		"is written."
+	DemoSpots = "How much does it really hold? Places all over it are tried, and what was there is put back."
+	DemoAll   = "All three at once, from one unpacking: each card has its own result and its own receipt."
 )

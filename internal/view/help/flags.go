@@ -1,6 +1,7 @@
 package help
 
-// Flag gives the help of a flag of a command; that of one which several commands have is the same for all of them, unless one has its own. A word in back quotes is what the flag takes.
+// Flag gives the help of a flag of a command; that of one which several commands have is the same for all of them,
+// unless one has its own. A word in back quotes is what the flag takes.
 func Flag(command, name string) string {
 	if text, ok := flags[command+" --"+name]; ok {
 		return text
@@ -67,16 +68,17 @@ var flags = map[string]string{
 
 	"keys add --fingerprint": "the key's fingerprint, as `TEXT`; don't ask",
 
-	"practice new --claimed":         "the size that the card says it has (needed)",
-	"practice new --real":            "the size that it really has (by default as claimed)",
-	"practice new --beyond":          "`WHAT` it does beyond its real size: wrap, drop, lazy, oldest or ends",
-	"practice new --reads":           "`WHAT` dropped places read as: zeros, ff, noise, changing or last",
-	"practice new --cache":           "how much of the latest writes it answers from its own memory",
-	"practice new --write-back":      "it stores what is written only when that memory is full",
-	"practice new --read-rate":       "how fast it reads, such as 90MB/s",
-	"practice new --write-rate":      "how fast it writes",
-	"practice new --latency":         "the `TIME` that each access takes in addition, such as 2ms",
-	"practice new --fault":           "sectors that fail: `FAULT` such as kind=flip,sector=8192,times=1 (can be repeated)",
+	"practice new --claimed":    "the size that the card says it has (needed)",
+	"practice new --real":       "the size that it really has (by default as claimed)",
+	"practice new --beyond":     "`WHAT` it does beyond its real size: wrap, drop, lazy, oldest or ends",
+	"practice new --reads":      "`WHAT` dropped places read as: zeros, ff, noise, changing or last",
+	"practice new --cache":      "how much of the latest writes it answers from its own memory",
+	"practice new --write-back": "it stores what is written only when that memory is full",
+	"practice new --read-rate":  "how fast it reads, such as 90MB/s",
+	"practice new --write-rate": "how fast it writes",
+	"practice new --latency":    "the `TIME` that each access takes in addition, such as 2ms",
+	"practice new --fault": "sectors that fail: `FAULT` such as kind=flip,sector=8192,times=1 (can be " +
+		"repeated)",
 	"practice new --read-only":       "it is write-protected",
 	"practice new --read-only-after": "it becomes write-protected after this much was written",
 	"practice new --gone-after":      "it is pulled out after this much was written and read",

@@ -10,7 +10,8 @@ import (
 // Paths are those of all commands.
 func Paths() []string { return slices.Sorted(maps.Keys(commands)) }
 
-// Text is the help of a command. {CARD} in it is the name of a card as the system has them, and {NAMES} how cards are named.
+// Text is the help of a command. {CARD} in it is the name of a card as the system has them, and {NAMES} how cards are
+// named.
 type Text struct {
 	Use     string // the command and its arguments
 	Short   string
@@ -19,7 +20,8 @@ type Text struct {
 	Needs   string // what it needs, where something is missing: "an image"
 }
 
-// For gives the help of the command with a path, such as "gauge spots". card is what a card is called here, such as /dev/sdb.
+// For gives the help of the command with a path, such as "gauge spots". card is what a card is called here, such as
+// /dev/sdb.
 func For(path, card string) Text {
 	t := commands[path]
 	if card == "" {

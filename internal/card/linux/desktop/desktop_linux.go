@@ -1,5 +1,6 @@
-// Package desktop asks the service that desktops have for disks, UDisks2, to open, unmount and eject cards for users who may not do that
-// themselves. The service asks the user, or decides by its rules. Its interface is described in the UDisks Reference Manual.
+// Package desktop asks the service that desktops have for disks, UDisks2, to open, unmount and eject cards for users
+// who may not do that themselves. The service asks the user, or decides by its rules. Its interface is described in the
+// UDisks Reference Manual.
 package desktop
 
 import (
@@ -36,7 +37,8 @@ type Service struct {
 	end  context.CancelFunc
 }
 
-// Connect connects to the service, on the bus that DBUS_SYSTEM_BUS_ADDRESS names or on the system's own. The error says that there is none.
+// Connect connects to the service, on the bus that DBUS_SYSTEM_BUS_ADDRESS names or on the system's own. The error says
+// that there is none.
 func Connect() (*Service, error) {
 	ctx, end := context.WithCancel(context.Background())
 	late := time.AfterFunc(connectTime, end)
@@ -85,7 +87,8 @@ type options map[string]dbus.Variant
 func (s *Service) block(ctx context.Context, device string) (dbus.BusObject, error) {
 	var found []dbus.ObjectPath
 	spec := options{"path": dbus.MakeVariant(device)}
-	err := s.conn.Object(service, manager).CallWithContext(ctx, service+".Manager.ResolveDevice", 0, spec, options{}).Store(&found)
+	call := s.conn.Object(service, manager).CallWithContext(ctx, service+".Manager.ResolveDevice", 0, spec, options{})
+	err := call.Store(&found)
 	if err != nil {
 		return nil, failed("find "+device, err)
 	}
@@ -116,8 +119,8 @@ func call(ctx context.Context, object dbus.BusObject, method string, args ...any
 	return object.CallWithContext(ctx, method, 0, append(args, options{})...).Err
 }
 
-// Open opens a device for reading and writing, exclusively. The error is fs.ErrPermission where the service refuses, and EBUSY where the
-// device is in use.
+// Open opens a device for reading and writing, exclusively. The error is fs.ErrPermission where the service refuses,
+// and EBUSY where the device is in use.
 func (s *Service) Open(ctx context.Context, device string) (*os.File, error) {
 	b, err := s.block(ctx, device)
 	if err != nil {
@@ -184,7 +187,8 @@ func failed(what string, err error) error {
 	var e dbus.Error
 	if errors.As(err, &e) {
 		switch e.Name {
-		case service + ".Error.NotAuthorized", service + ".Error.NotAuthorizedCanObtain", service + ".Error.NotAuthorizedDismissed", "org.freedesktop.DBus.Error.AccessDenied":
+		case service + ".Error.NotAuthorized", service + ".Error.NotAuthorizedCanObtain", service +
+			".Error.NotAuthorizedDismissed", "org.freedesktop.DBus.Error.AccessDenied":
 			return fmt.Errorf("%s by the desktop's disk service: %w", what, fs.ErrPermission)
 		case service + ".Error.DeviceBusy":
 			return fmt.Errorf("%s by the desktop's disk service: %w", what, errors.Join(ErrBusy, unix.EBUSY))

@@ -21,8 +21,8 @@ import (
 	"zipstamp/internal/testbed"
 )
 
-// The objects of the small service that stands for the real one, which has no drives that could be ejected without hardware. The real one
-// is in test/desktop_test.go.
+// The objects of the small service that stands for the real one, which has no drives that could be ejected without
+// hardware. The real one is in test/desktop_test.go.
 const (
 	managerPath = "/org/freedesktop/UDisks2/Manager"
 	stickPath   = "/org/freedesktop/UDisks2/block_devices/sdx"
@@ -99,13 +99,17 @@ func start(t *testing.T) *service {
 	dir := t.TempDir()
 	address := "unix:path=" + filepath.Join(dir, "bus")
 	config := filepath.Join(dir, "bus.conf")
-	require.NoError(t, os.WriteFile(config, []byte(`<busconfig><type>system</type><listen>`+address+`</listen><auth>EXTERNAL</auth>
-<policy context="default"><allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/><allow own="*"/><allow user="*"/></policy></busconfig>`), 0o644))
+	require.NoError(t, os.WriteFile(config, []byte(`<busconfig><type>system</type><listen>`+address+`</listen>
+<auth>EXTERNAL</auth>
+<policy context="default">
+<allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/><allow own="*"/>
+<allow user="*"/></policy></busconfig>`), 0o644))
 	bus := exec.Command("dbus-daemon", "--config-file="+config, "--nofork")
 	require.NoError(t, bus.Start())
 	t.Cleanup(func() { _ = bus.Process.Kill(); _ = bus.Wait() })
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", address)
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "bus")); return err == nil }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "bus")); return err == nil },
+		5*time.Second, 10*time.Millisecond)
 	_, err := desktop.Connect()
 	require.ErrorContains(t, err, "there is no org.freedesktop.UDisks2 on the system bus")
 
@@ -119,7 +123,12 @@ func start(t *testing.T) *service {
 		is   any
 		path dbus.ObjectPath
 		as   string
-	}{{manager{}, managerPath, ".Manager"}, {block{s}, stickPath, ".Block"}, {block{s}, partPath, ".Filesystem"}, {drive{s}, drivePath, ".Drive"}} {
+	}{
+		{manager{}, managerPath, ".Manager"},
+		{block{s}, stickPath, ".Block"},
+		{block{s}, partPath, ".Filesystem"},
+		{drive{s}, drivePath, ".Drive"},
+	} {
 		require.NoError(t, conn.Export(object.is, object.path, name+object.as))
 	}
 	for path, of := range map[dbus.ObjectPath]dbus.ObjectPath{stickPath: drivePath, barePath: "/"} {
@@ -155,7 +164,8 @@ func TestService(t *testing.T) {
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdy"), "doesn't know /dev/sdy")
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/bare"), "knows no drive of /dev/bare")
 	s.fail("no", map[string]string{
-		"open rw": "org.freedesktop.UDisks2.Error.NotAuthorizedDismissed", "unmount": "org.freedesktop.UDisks2.Error.DeviceBusy", "eject": "org.freedesktop.UDisks2.Error.Failed",
+		"open rw": "org.freedesktop.UDisks2.Error.NotAuthorizedDismissed",
+		"unmount": "org.freedesktop.UDisks2.Error.DeviceBusy", "eject": "org.freedesktop.UDisks2.Error.Failed",
 	})
 	_, err = d.Open(ctx, "/dev/sdx")
 	assert.ErrorIs(t, err, fs.ErrPermission)
@@ -163,7 +173,9 @@ func TestService(t *testing.T) {
 	assert.ErrorIs(t, err, desktop.ErrBusy)
 	assert.ErrorIs(t, err, unix.EBUSY)
 	assert.ErrorContains(t, d.Eject(ctx, "/dev/sdx"), "eject /dev/sdx by the desktop's disk service: no")
-	s.fail("Error opening /dev/sdx: Device or resource busy", map[string]string{"open rw": "org.freedesktop.UDisks2.Error.Failed"})
+	s.fail("Error opening /dev/sdx: Device or resource busy", map[string]string{
+		"open rw": "org.freedesktop.UDisks2.Error.Failed",
+	})
 	_, err = d.Open(ctx, "/dev/sdx")
 	assert.ErrorIs(t, err, unix.EBUSY)
 }

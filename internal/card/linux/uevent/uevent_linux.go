@@ -20,8 +20,8 @@ type Event struct {
 // Disk tells whether the event is about a whole disk.
 func (e Event) Disk() bool { return e.Values["SUBSYSTEM"] == "block" && e.Values["DEVTYPE"] == "disk" }
 
-// Parse reads a message of the kernel: "ACTION@DEVICE", then NAME=VALUE, each ended by a zero byte (Linux, lib/kobject_uevent.c). It returns
-// false for any other message.
+// Parse reads a message of the kernel: "ACTION@DEVICE", then NAME=VALUE, each ended by a zero byte (Linux,
+// lib/kobject_uevent.c). It returns false for any other message.
 func Parse(message []byte) (Event, bool) {
 	head, rest, _ := strings.Cut(string(message), "\x00")
 	action, device, ok := strings.Cut(head, "@")
@@ -50,7 +50,8 @@ type Listener struct {
 
 // Listen starts to listen. It needs no rights.
 func Listen() (*Listener, error) {
-	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, unix.NETLINK_KOBJECT_UEVENT)
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK,
+		unix.NETLINK_KOBJECT_UEVENT)
 	if err != nil {
 		return nil, fmt.Errorf("listen to the kernel: %w", err)
 	}

@@ -17,7 +17,8 @@ import (
 func message(lines ...string) []byte { return []byte(strings.Join(lines, "\x00") + "\x00") }
 
 func TestParse(t *testing.T) {
-	e, ok := uevent.Parse(message("add@/devices/x/block/sdb", "ACTION=add", "SUBSYSTEM=block", "DEVNAME=sdb", "DEVTYPE=disk", "NONSENSE", "A=b=c"))
+	e, ok := uevent.Parse(message("add@/devices/x/block/sdb", "ACTION=add", "SUBSYSTEM=block", "DEVNAME=sdb",
+		"DEVTYPE=disk", "NONSENSE", "A=b=c"))
 	require.True(t, ok)
 	assert.Equal(t, "add", e.Action)
 	assert.Equal(t, "/devices/x/block/sdb", e.Device)

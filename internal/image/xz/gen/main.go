@@ -1,8 +1,8 @@
 // Command gen writes chunk.go, the function that unpacks one LZMA chunk.
 //
-// LZMA decodes bit by bit, each bit depends on the one before it, and a call for each costs more than the bit. The compiler does
-// not inline functions of this size, so the function is written out by this program, from pieces that each stand for
-// one idea. What makes it fast:
+// LZMA decodes bit by bit, each bit depends on the one before it, and a call for each costs more than the bit. The
+// compiler does not inline functions of this size, so the function is written out by this program, from pieces that
+// each stand for one idea. What makes it fast:
 //
 //   - range, code and position are local variables in one function for a whole chunk;
 //   - the bits of a tree are decoded without branches: they are what a processor can't predict. A mask, all
@@ -61,8 +61,9 @@ func branch(prob, zero, one string) string {
 	}`, "$prob", prob, "$zero", zero, "$one", one)
 }
 
-// mask decodes a bit of probability p, which has been loaded from prob, without a branch: mask is 0 for a one, and -1 for a zero.
-// The probability moves by (2048-p)>>5 up or p>>5 down; 2017 is 2048-31, and rounds like the shift of the difference.
+// mask decodes a bit of probability p, which has been loaded from prob, without a branch: mask is 0 for a one, and -1
+// for a zero. The probability moves by (2048-p)>>5 up or p>>5 down; 2017 is 2048-31, and rounds like the shift of the
+// difference.
 func mask(prob string) string {
 	return fill(`$normalize
 	bound = rng >> 11 * p
@@ -110,12 +111,15 @@ func reverse(array, and string, bits int, value string) string {
 	return b.String()
 }
 
-// matchedLiteral decodes a literal after a match: the byte at the last distance predicts its bits, as long as they agree.
+// matchedLiteral decodes a literal after a match: the byte at the last distance predicts its bits, as long as they
+// agree.
 func matchedLiteral() string {
 	var b strings.Builder
 	b.WriteString("\nguess, half, sym = uint64(out[pos-rep0-1]), 0x100, 1")
 	for range 8 {
-		b.WriteString("\nguess += guess\nguessed = guess & half\nat = (half + guessed + sym) & 0x3FF\np = uint64(literal[at])")
+		b.WriteString(
+			"\nguess += guess\nguessed = guess & half\nat = (half + guessed + sym) & 0x3FF\np = uint64(literal[at])",
+		)
 		b.WriteString(mask("literal[at]"))
 		b.WriteString("\nsym = sym*2 + 1 + mask\nhalf &= guessed ^ mask")
 	}
@@ -157,7 +161,8 @@ func distance() string {
 		rep0 = uint(far)
 	}`,
 		"$slot", tree("slots", "63", 6),
-		"$modelled", "\nspecial = &odds.special[(at+sym)&127]"+branch("*special", "sym *= 2", "sym = sym*2 + 1\nfar += low"),
+		"$modelled",
+		"\nspecial = &odds.special[(at+sym)&127]"+branch("*special", "sym *= 2", "sym = sym*2 + 1\nfar += low"),
 		"$direct", normalize+`
 				rng >>= 1
 				code -= rng
@@ -184,7 +189,8 @@ func again() string {
 	return branch("odds.isRepG0[state&15]",
 		branch("odds.isRep0Long[uint8(state<<4|posState)]", short, ""),
 		branch("odds.isRepG1[state&15]", "rep0, rep1 = rep1, rep0",
-			branch("odds.isRepG2[state&15]", "rep0, rep1, rep2 = rep2, rep0, rep1", "rep0, rep1, rep2, rep3 = rep3, rep0, rep1, rep2"))) + `
+			branch("odds.isRepG2[state&15]", "rep0, rep1, rep2 = rep2, rep0, rep1",
+				"rep0, rep1, rep2, rep3 = rep3, rep0, rep1, rep2"))) + `
 		if state < 7 {
 			state = 8
 		} else {
@@ -215,9 +221,9 @@ package xz
 
 import "encoding/binary"
 
-// chunk unpacks a chunk of LZMA: size bytes of the input, to where the window's position is limit, before which at least
-// windowTail bytes less than the window's length must be left. It tells whether the chunk is well formed; whatever it holds, no
-// byte beyond limit+windowTail is written, and none before low is copied.
+// chunk unpacks a chunk of LZMA: size bytes of the input, to where the window's position is limit, before which at
+// least windowTail bytes less than the window's length must be left. It tells whether the chunk is well formed;
+// whatever it holds, no byte beyond limit+windowTail is written, and none before low is copied.
 func (z *lzma2) chunk(size, limit int) bool {
 	in, out, odds := &z.input, z.window, &z.odds
 	rep0, rep1, rep2, rep3, state := z.rep0, z.rep1, z.rep2, z.rep3, z.state
