@@ -468,7 +468,7 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{4, "there is no such folder", []string{"space", "nowhere"}},
 		{4, "it is not a folder", []string{"space", "a-file"}},
 		{2, "can't be combined", []string{"space", "--keep", "--again", "."}},
-		{2, "is not a size such as 64MB", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
+		{2, "it must be at least one block", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
 		{2, "has no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
 		{4, "no card", []string{"space", "/proc"}},
 	} {

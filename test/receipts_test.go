@@ -76,7 +76,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d.want(0, "Exported", "receipts", "export", "a.json")
 	require.True(t, json.Valid(d.read("a.json")))
 	d.want(0, "liar.card is counterfeit", "receipts", "show", "a.json")
-	d.want(2, "and not as", "receipts", "export", "a.pdf")
+	d.want(2, "but not as", "receipts", "export", "a.pdf")
 	d.want(2, "is no receipt", "receipts", "show", demo.Sums)
 	d.want(2, "there is no such receipt", "receipts", "show", "99")
 	d.want(1, "there is no file none.json", "receipts", "show", "none.json")

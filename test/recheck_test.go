@@ -119,6 +119,6 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 	d.want(5, "of it can't be read", "recheck", "torn.card", "--against", "r.json")
 	again("gone.card", "gone_after = \"20 MB\"\n")
 	d.want(4, "it was pulled out", "recheck", "gone.card", "--against", "r.json")
-	d.want(2, "not with both", "recheck", "gone.card", osXZ, "--against", "r.json")
+	d.want(2, "not both", "recheck", "gone.card", osXZ, "--against", "r.json")
 	d.want(2, "is no receipt", "recheck", "gone.card", "--against", demo.Sums)
 }

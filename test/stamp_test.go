@@ -156,7 +156,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{4, "image and card are the same file", stamp(osXZ, osXZ)},
 		{4, "there is no terminal to ask whether", []string{"stamp", osXZ, "a.card"}},
 		{
-			3, "nothing was published to hold alone/os.img.xz against",
+			3, "no published digest of os.img.xz was found",
 			[]string{"stamp", "--yes", "alone/os.img.xz", "a.card"},
 		},
 		{1, "the receipt can't be written, so nothing was started", stamp("--receipt", "none/r.json", osXZ, "a.card")},

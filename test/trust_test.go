@@ -55,7 +55,7 @@ func TestWhatIsKnownIsGraded(t *testing.T) {
 	d.want(3, "the key has another fingerprint", "keys", "add", "watchers.asc", "--fingerprint",
 		strings.Repeat("0", 40))
 	typed := d.typed(80, "00000000\n", "keys", "add", "watchers.asc")
-	assert.Contains(t, plain(typed.out), "the key is not kept")
+	assert.Contains(t, plain(typed.out), "the key was not kept")
 	doc := document(t, d.want(0, "", "keys", "add", "club.pub", "--json", "--fingerprint",
 		strings.Fields(string(d.read("club.pub")))[len(strings.Fields(string(d.read("club.pub"))))-1]))
 	mini := doc["keys"].([]any)[0].(map[string]any)

@@ -78,14 +78,10 @@ func keepsNothingOn(c *card.Card) error {
 	if err != nil {
 		return err
 	}
-	for what, place := range map[string]string{
-		view.TheReceipts: who.receiptsFolder(set).Path(), view.TheSaved: who.journals().Path(),
-	} {
-		if err := c.Apart(what, place); err != nil {
-			return err
-		}
+	if err := c.Apart(view.TheReceipts, who.receiptsFolder(set).Path()); err != nil {
+		return err
 	}
-	return nil
+	return c.Apart(view.TheSaved, who.journals().Path())
 }
 
 // refuseOtherFile refuses a plain file that isn't known to stand for a card: a slip of the keyboard must not overwrite

@@ -18,7 +18,7 @@ import (
 // be called from several goroutines at once where they take a block.
 type Sweep struct {
 	Subject
-	Begun func() // called when the first write has been done; may be nil
+	FirstWrite func() // called when the first write has been done; may be nil
 
 	Bad        gauge.Bad
 	FailedRow  int            // blocks in a row of which nothing could be written
@@ -51,9 +51,9 @@ func (s *Sweep) WriteBlock(buf []byte, off int64) error {
 		s.FailedRow = 0
 		s.mu.Unlock()
 	}
-	if err == nil && s.Begun != nil {
-		s.Begun()
-		s.Begun = nil
+	if err == nil && s.FirstWrite != nil {
+		s.FirstWrite()
+		s.FirstWrite = nil
 	}
 	s.Writing.Mark(off, int64(len(buf)), time.Now())
 	s.Progress.Add(int64(len(buf)))

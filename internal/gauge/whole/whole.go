@@ -140,6 +140,7 @@ func (w Test) Run(ctx context.Context) (*gauge.Report, error) {
 	}
 	r.asked = r.limit
 	rep := &gauge.Report{Method: gauge.ByWhole, Claimed: w.Device.Size(), Nonce: r.Nonce, Resumed: w.Carry != nil}
+	r.FirstWrite = w.Begun
 	r.Sweep.Subject = probe.Subject{Dev: w.Device, Progress: w.Meter, Marks: mark.NewRun(r.Nonce), Report: rep}
 	defer r.Close()
 	if err := r.Open(probe.InFlight + 1); err != nil {
