@@ -470,7 +470,7 @@ func TestGaugeRefusesWhatMakesNoSense(t *testing.T) {
 		{2, "can't be combined", []string{"space", "--keep", "--again", "."}},
 		{2, "it must be at least one block", []string{"space", "--fixed-disk", "--first", "1kB", "."}},
 		{2, "has no files of an earlier test", []string{"space", "--fixed-disk", "--again", "."}},
-		{4, "no card", []string{"space", "/proc"}},
+		{4, "not on a card", []string{"space", "/proc"}},
 	} {
 		d.want(c.status, c.says, append([]string{"gauge"}, c.args...)...)
 	}

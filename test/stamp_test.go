@@ -166,7 +166,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{2, "--repairs is 101; it must be from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
 		{2, "unknown flag: --fast", stamp("--fast", osXZ, "a.card")},
 		{2, "zipstamp stamp needs an image; none was given", stamp()},
-		{2, "--yes asks nothing, so the card must be named", stamp(osXZ)},
+		{2, "with --yes nothing is asked, so the card must be named", stamp(osXZ)},
 		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},
 		{2, "a.card is named twice", stamp(osXZ, "a.card", "./a.card")},
 		{
