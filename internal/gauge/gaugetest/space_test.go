@@ -68,7 +68,7 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	assert.Equal(t, gauge.Counterfeit, rep.Verdict)
 	require.NotNil(t, rep.Loss)
 	assert.Equal(t, rep.Tested-6<<20, rep.Loss.Real, "so much came back")
-	assert.Equal(t, "zeros", rep.Loss.ReadsAs)
+	assert.Equal(t, gauge.LostZeros, rep.Loss.ReadsAs)
 
 	require.NoError(t, os.WriteFile(filepath.Join(own, "space-1.bin"), nil, 0o600))
 	removed, err := space.RemoveFiles(folder)
