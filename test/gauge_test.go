@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"zipstamp/internal/testbed"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
@@ -162,10 +164,7 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 
 // TestKilledSpotsAreRestored kills a test at a hundred moments, and has what it saved put back.
 func TestKilledSpotsAreRestored(t *testing.T) {
-	kills := 102
-	if testing.Short() {
-		kills = 9
-	}
+	kills := testbed.Trials(6, 102)
 	for name, flags := range map[string][]string{
 		"honest": {"--claimed", "32MB"},
 		"wrap":   {"--claimed", "320MB", "--real", "23MB", "--beyond", "wrap"},

@@ -24,6 +24,7 @@ import (
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/testbed"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -89,7 +90,7 @@ func (j *Job) digests(img []byte, per int, head bool) {
 // in each way of comparing.
 func TestRecheckFindsWhatDiffersAndNoMore(t *testing.T) {
 	dir := t.TempDir()
-	rapid.Check(t, func(t *rapid.T) {
+	testbed.Check(t, 25, func(t *rapid.T) {
 		img := contents(rapid.IntRange(1024, 5*block+9999).Draw(t, "size"), 1)
 		img[510], img[511] = 0x55, 0xAA
 		holds := append(slices.Clone(img), contents(block-len(img)%block, 2)...)

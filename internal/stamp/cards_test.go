@@ -31,12 +31,10 @@ type shelf struct {
 	dir   string
 }
 
-func newShelf(t *testing.T, blocks int) *shelf {
-	r := newRig(t, t.TempDir(), noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib}), true, practice.Spec{
-		Claimed: 1 << 20,
-	})
-	t.Cleanup(func() { r.image.Close() })
+func newShelf(t *testing.T, blocks int, packed bool) *shelf {
 	img := noise(blocks*4*mib+777, 5, [2]int{5 * mib, 11 * mib})
+	r := newRig(t, t.TempDir(), img, packed, practice.Spec{Claimed: 1 << 20})
+	t.Cleanup(func() { r.image.Close() })
 	return &shelf{t, img, r.image, r.packed, t.TempDir()}
 }
 
@@ -70,7 +68,7 @@ func (s *shelf) held(name string) []byte {
 }
 
 func TestSeveralCardsEachHaveTheirOwnFate(t *testing.T) {
-	s := newShelf(t, 12)
+	s := newShelf(t, 12, true)
 	var cards []card.Device
 	names := []string{"good", "slow", "tired", "liar", "small", "pulled", "reset", "locked"}
 	for i, spec := range []practice.Spec{
@@ -132,14 +130,14 @@ func (w *watched) WriteAt(p []byte, off int64) (int, error) {
 }
 
 func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
-	s := newShelf(t, 40)
+	s := newShelf(t, 40, false)
 	fast := &watched{Device: s.claim("fast", practice.Spec{Claimed: 256 * mib})}
 	slow := &watched{Device: s.claim("slow", practice.Spec{Claimed: 256 * mib})}
 	var lead int64
 	var once sync.Once
 	slow.before = func() {
 		once.Do(func() { // stands still until the other does
-			for before := int64(-1); before != fast.written.Load(); time.Sleep(time.Second) {
+			for before := int64(-1); before != fast.written.Load(); time.Sleep(300 * time.Millisecond) {
 				before = fast.written.Load()
 			}
 			lead = fast.written.Load()
@@ -154,16 +152,16 @@ func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
 }
 
 func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
-	s := newShelf(t, 12)
+	s := newShelf(t, 12, true)
 	text, err := os.ReadFile(s.image.Path)
 	require.NoError(t, err)
 	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), &watched{
-		Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 20e6}),
+		Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 80e6}),
 	}
 	stop := errors.New("stopped")
 	ctx, cancel := context.WithCancelCause(context.Background())
 	written := int64(0)
-	time.AfterFunc(300*time.Millisecond, func() {
+	time.AfterFunc(150*time.Millisecond, func() {
 		written = b.written.Load()
 		cancel(stop)
 	})

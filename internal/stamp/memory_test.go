@@ -55,10 +55,7 @@ func forgetful(random *rand.Rand, size int64) practice.Spec {
 // is called good with what is on the card when its power has been cut.
 func TestStampSeesThroughMemories(t *testing.T) {
 	seed := testbed.Seed(t)
-	good, bad, trials := 0, 0, testbed.Trials(8)
-	if testing.Short() {
-		trials = 2
-	}
+	good, bad, trials := 0, 0, testbed.Trials(2, 8)
 	for i := range trials {
 		random := rand.New(rand.NewPCG(seed, uint64(i)))
 		size := []int64{128 * mib, 96 * mib, 40 * mib}[random.IntN(3)] + 512*random.Int64N(8*mib/512)

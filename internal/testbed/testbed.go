@@ -2,6 +2,7 @@
 package testbed
 
 import (
+	"flag"
 	"os"
 	"os/exec"
 	"slices"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // Loop attaches a file as a loop device for the length of a test, with direct access to the file. The test is
@@ -67,13 +69,32 @@ func Sparse(t *testing.T, path string, size int64) string {
 	return path
 }
 
-// Trials is how many random trials a test does: few, or as many as the variable ZIPSTAMP_TRIALS says, for the long
-// ones.
-func Trials(few int) int {
+// Long tells whether all that a test can try is to be tried, as in .ci/run: ZIPSTAMP_LONG is set. Otherwise a test tries
+// a few cases of each kind, so that all of them together take three minutes at most.
+func Long() bool { return os.Getenv("ZIPSTAMP_LONG") != "" }
+
+// Trials is how many random trials a test does: few; many in a long run; or as many as the variable ZIPSTAMP_TRIALS
+// says.
+func Trials(few, many int) int {
 	if n, err := strconv.Atoi(os.Getenv("ZIPSTAMP_TRIALS")); err == nil && n > 0 {
 		return n
 	}
+	if Long() {
+		return many
+	}
 	return few
+}
+
+// Check is rapid.Check with so many cases, or the usual hundred in a long run, for properties whose cases take long.
+func Check(t *testing.T, few int, property func(*rapid.T)) {
+	t.Helper()
+	if !Long() {
+		checks := flag.Lookup("rapid.checks")
+		usual := checks.Value.String()
+		require.NoError(t, checks.Value.Set(strconv.Itoa(few)))
+		defer func() { require.NoError(t, checks.Value.Set(usual)) }()
+	}
+	rapid.Check(t, property)
 }
 
 // Seed is where the chance of random trials starts: that of the variable ZIPSTAMP_SEED, or another one each time, which

@@ -8,12 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/testbed"
 )
 
 // TestCardsThatWereJudgedWrongOnce are cards that longer trials have found.
 func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it tests many cards")
+	if !testbed.Long() {
+		t.Skip("it tests many cards: ZIPSTAMP_LONG=1")
 	}
 	r := reader(t)
 	for i, s := range []practice.Spec{

@@ -60,10 +60,10 @@ var kinds = map[string]practice.Spec{
 	"ends":   {Claimed: 480e6, Real: 33e6, Beyond: practice.Ends},
 }
 
-// oneIfShort leaves out all kinds but one in a short run.
+// oneIfShort leaves out all kinds but one, if the run is not a long one.
 func oneIfShort(t *testing.T, name string) {
-	if testing.Short() && name != "wrap" {
-		t.Skip("one kind of card is enough for a short run")
+	if !testbed.Long() && name != "wrap" {
+		t.Skip("one kind of card is enough; ZIPSTAMP_LONG=1 has all")
 	}
 }
 
@@ -185,10 +185,7 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 // or what is put back after them, is not undone by a command that follows and writes what it reads.
 func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 	r := reader(t)
-	cards := uint64(testbed.Trials(12))
-	if testing.Short() {
-		cards = 2
-	}
+	cards := uint64(testbed.Trials(3, 12))
 	seed := testbed.Seed(t)
 	for i := range cards {
 		random := rand.New(rand.NewPCG(seed, i))
@@ -340,10 +337,8 @@ func TestJournalIsForItsCardOnly(t *testing.T) {
 // TestConfidenceHolds measures how often a card of which just so much is bad that the stated confidence should find it
 // passes all the same.
 func TestConfidenceHolds(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it counts verdicts of many cards")
-	}
-	const places, cards = 100, 200
+	const places = 100
+	cards := testbed.Trials(30, 200)
 	share := spots.Confidence(places, 0.98)
 	assert.InDelta(t, 0.962, share, 0.001)
 	r := reader(t)
@@ -547,8 +542,8 @@ func (c *remembered) ReadAt(p []byte, off int64) (int, error) {
 
 // TestCounterfeitTerabytesAreKnownInAnHour tests a card that claims 2 TB and holds 32 GB, in simulated time.
 func TestCounterfeitTerabytesAreKnownInAnHour(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it makes and compares 16 GB of stamps")
+	if !testbed.Long() {
+		t.Skip("it makes and compares 16 GB of stamps: ZIPSTAMP_LONG=1")
 	}
 	synctest.Test(t, func(t *testing.T) {
 		const real, claimed, rate = 8e9, 2e12, 5e6
