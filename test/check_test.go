@@ -27,6 +27,7 @@ func gz(t *testing.T, img []byte) []byte {
 }
 
 func TestCheck(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	img := bytes.Clone(unpack[:3<<20])
 	packed := gz(t, img)
@@ -105,6 +106,7 @@ func grouped(hex string) string {
 }
 
 func TestCheckAsJSON(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums, "damaged/"+osXZ, "damaged/"+demo.Sums)
 	r := d.want(3, "", "check", "--json", osXZ, "damaged/"+osXZ, "none.img")
 	doc := document(t, r)

@@ -4,6 +4,7 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/demo"
+	"zipstamp/internal/testbed"
 )
 
 var (
@@ -32,30 +34,34 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
-	program = filepath.Join(dir, "zipstamp")
-	build := exec.Command("go", "build", "-o", program, "-ldflags", "-X main.version=9.8.7-test", "zipstamp")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
-		os.Exit(1)
+	program, sample = filepath.Join(dir, "zipstamp"), filepath.Join(dir, "sample")
+	if runtime.GOOS == "windows" {
+		program += ".exe"
 	}
-	sample = filepath.Join(dir, "sample")
-	if err := os.Mkdir(sample, 0o755); err != nil {
-		panic(err)
-	}
-	if err := demo.Make(sample); err != nil {
+	if err := errors.Join(os.Mkdir(sample, 0o755), demo.Make(sample)); err != nil {
 		panic(err)
 	}
 	unpack = demo.Image()
 	flag.Parse()
 	// most of the time the programs wait for their cards
 	if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
-		_ = flag.Set("test.parallel", strconv.Itoa(3*runtime.GOMAXPROCS(0)))
+		_ = flag.Set("test.parallel", strconv.Itoa(4*runtime.GOMAXPROCS(0)))
 	}
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
+
+// build builds the program, once. Where there is no Go tool, as on a machine that was given only the tests, it fails.
+var build = sync.OnceValue(func() error {
+	cmd := exec.Command("go", "build", "-o", program, "-ldflags", "-X main.version=9.8.7-test", "zipstamp")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	if err != nil && !errors.Is(err, exec.ErrNotFound) {
+		panic(fmt.Sprintf("build: %v\n%s", err, out))
+	}
+	return err
+})
 
 // desk is a folder to work in, and how the program is run there.
 type desk struct {
@@ -66,6 +72,9 @@ type desk struct {
 
 // newDesk makes a folder with copies of some of the sample files, and state and settings of its own.
 func newDesk(t *testing.T, files ...string) *desk {
+	if err := build(); err != nil {
+		testbed.Missing(t, "this test builds the program: "+err.Error())
+	}
 	d := &desk{t: t, dir: t.TempDir()}
 	for _, f := range files {
 		text, err := os.ReadFile(filepath.Join(sample, f))

@@ -73,6 +73,7 @@ func TestEveryPackingIsStamped(t *testing.T) {
 }
 
 func TestArchiveWithSeveralImages(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "zip")
 	d := newDesk(t)
 	small, large := unpack[:5<<20], unpack[:6<<20]
@@ -95,6 +96,7 @@ func TestArchiveWithSeveralImages(t *testing.T) {
 }
 
 func TestHelpVersionAndCompletion(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	assert.Equal(t, "zipstamp 9.8.7-test\n", d.want(0, "", "--version").out)
 	pages, err := filepath.Glob("../docs/man/*.1") // there is one for each command
@@ -166,6 +168,7 @@ func TestImageFromAPipe(t *testing.T) {
 }
 
 func TestBombsAreRefused(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "xz", "zip")
 	d := newDesk(t)
 	zeros := exec.Command("sh", "-ec",

@@ -11,6 +11,7 @@ import (
 )
 
 func TestPeek(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ)
 	all := []string{
 		"49.3 MB (49,300,480 bytes)", "64 MB or larger", "MBR",
@@ -57,6 +58,7 @@ func TestPeek(t *testing.T) {
 
 // TestPeekIntoABlockDevice needs no rights to write, and doesn't wait for others.
 func TestPeekIntoABlockDevice(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.write("disk", unpack)
 	loop := testbed.Loop(t, d.path("disk"))

@@ -16,6 +16,7 @@ import (
 
 // TestReceiptsAreListedShownAndExported has one receipt of each job.
 func TestReceiptsAreListedShownAndExported(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.want(0, "There are no receipts yet.", "receipts", "list")
 	d.want(2, "there is no such receipt", "receipts", "show")

@@ -31,6 +31,7 @@ const (
 )
 
 func TestRecheckTellsWhatDiffers(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("a.card", "--claimed", "64MB")
 	d.want(4, "no receipt of a stamp of it was found", "recheck", "a.card")

@@ -170,7 +170,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},
 		{2, "a.card is named twice", stamp(osXZ, "a.card", "./a.card")},
 		{
-			2, "--receipt names one file, and there are several cards",
+			2, "--receipt gives one file, but there are several cards",
 			stamp("--receipt", "r.json", osXZ, "a.card", "b.card"),
 		},
 		{2, "--arrive is 99; it must be from 1 to 16", stamp(osXZ, "--arrive", "99")},

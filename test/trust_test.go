@@ -88,6 +88,7 @@ func TestWhatIsKnownIsGraded(t *testing.T) {
 }
 
 func TestBadSignatureCountsWhateverTheDigestSays(t *testing.T) {
+	t.Parallel()
 	d := signed(t)
 	d.sh("cp sums.asc " + demo.Sums + ".asc; echo '# more' >> " + demo.Sums)
 	d.want(3, "must not be used: its signature is bad", "check", "--key", "watchers.asc", osXZ).mentions(t,
@@ -104,6 +105,7 @@ func TestBadSignatureCountsWhateverTheDigestSays(t *testing.T) {
 }
 
 func TestManyImagesAndFolders(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums, "damaged/"+osXZ, "damaged/"+demo.Sums)
 	d.write("notes.txt", []byte("not an image"))
 	d.write("old/club.img", unpack)
