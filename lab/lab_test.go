@@ -411,7 +411,7 @@ func TestReaderReset(t *testing.T) {
 			require.NoError(t, r.g.Insert(other)) // takes the name
 		}
 		require.NoError(t, r.g.Insert(stick))
-		r.end(w, 0, " is back", "Stamped and read back", "it was gone for a moment, and came back as sd")
+		r.end(w, 0, " is back", "Stamped and read back", "it was gone for a moment, then came back as sd")
 		holds(t, stick)
 	}
 	// Another card with the same serial number, as a reader gives to all cards, is not the same card.

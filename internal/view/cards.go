@@ -261,7 +261,7 @@ func holdsLine(l Listed) string {
 	}
 	parts := l.Parts()
 	if l.Contents == nil && l.Card.Disk.FS.Kind == "" && scheme == "" {
-		return "what it holds can't be told without the right to read it"
+		return "its contents can't be read without permission"
 	}
 	var texts []string
 	for _, p := range parts {

@@ -130,9 +130,9 @@ func Method(doc receipt.Document) []string {
 	}
 	var text []string
 	say := func(format string, args ...any) { text = append(text, fmt.Sprintf(format, args...)) }
-	stamps := "Each piece of 512 bytes that was written said who it was: a number made for this test alone, its own " +
-		"place on the card, and a pattern that follows from both. So what is read back at a place shows whether it " +
-		"was written there, somewhere else, or not at all."
+	stamps := "Each piece of 512 bytes that was written identifies itself: it has a number made for this test alone, its " +
+		"own place on the card, and a pattern that follows from both. So what is read back at a place shows " +
+		"whether it was written there, somewhere else, or not at all."
 	switch gauge.Method(g.Method) {
 	case gauge.BySpots:
 		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was "+
@@ -166,7 +166,7 @@ func Method(doc receipt.Document) []string {
 			"of the card.")
 	}
 	if l := g.Loss; l != nil && l.Repeats {
-		say("That addresses repeat means: what is written beyond the real size is stored over what was written " +
+		say("\"Addresses repeat\" means that what is written beyond the real size is stored over what was written " +
 			"before, at the same distance each time.")
 	}
 	return text
@@ -195,13 +195,13 @@ func perSecond(n float64, what string) string { return Count(int64(n), what) + "
 
 func paceNotes(a *answer, doc receipt.Document) {
 	if len(doc.Pace.Limits) == 0 && doc.Verdict == receipt.Good {
-		a.note("Nothing shows that the reader held the card up; whether it did, another reader tells.")
+		a.note("Nothing shows that the reader slowed the card down; measuring it in another reader would tell.")
 	}
 	if slices.Contains(doc.Pace.Meets, "A1") || slices.Contains(doc.Pace.Meets, "A2") {
 		return
 	}
-	a.note("The marks A1 (1,500 reads and 500 writes a second) and A2 (4,000 and 2,000) are promised for a reader " +
-		"that asks for several places at once where the card can do that; here each access waits for the one before.")
+	a.note("The marks A1 (1,500 reads and 500 writes a second) and A2 (4,000 and 2,000) are promised for readers " +
+		"that ask for several places at once; here each access waits for the one before.")
 }
 
 // PaceSentence is the answer of a measurement. err is why it did not come to its end; nil if it did.
@@ -224,7 +224,7 @@ func ReceiptsSentence(chosen, of int) string {
 	case of == 0:
 		return "There are no receipts yet."
 	case chosen == 0 && of == 1:
-		return "The one receipt that there is doesn't match."
+		return "The only receipt doesn't match."
 	case chosen == 0:
 		return fmt.Sprintf("None of the %d receipts matches.", of)
 	}

@@ -270,7 +270,7 @@ func mishapsFact(all []receipt.Mishap) string {
 	var lines []string
 	for _, m := range all {
 		if m.Op == "return" {
-			lines = append(lines, "it was gone for a moment, and came back as "+m.Name)
+			lines = append(lines, "it was gone for a moment, then came back as "+m.Name)
 		} else {
 			lines = append(lines, fmt.Sprintf("failed %s to %s at byte %s", often(m.Times), m.Op, place(m.Offset)))
 		}
@@ -356,7 +356,7 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 		}
 		note("Give it back.")
 	case gauge.Faulty:
-		note("What is kept on it may be lost at any time. Replace it.")
+		note("Data on it may be lost at any time. Replace it.")
 	case gauge.Unsteady:
 		note("That may be the card, the reader or the cable. Test it again in another reader; if it is the same " +
 			"there, replace it.")
@@ -386,7 +386,7 @@ func (v *Screen) Gauging(c *card.Card) {
 // Expectation says how long a test will take.
 func Expectation(e whole.Expectation) string {
 	return fmt.Sprintf("At %s, writing will take %s more, and reading everything back about %s. If the card holds "+
-		"less than it claims, that shows as soon as its real size has been passed.",
+		"less than it claims, that shows soon after its real size.",
 		rateText(e.Rate), span(e.Write), span(e.Read))
 }
 
@@ -408,7 +408,7 @@ func KeptSentence(all []Kept, only bool) string {
 	case only:
 		return fmt.Sprintf("%d tests were interrupted, and what they had saved has not been put back yet:", n)
 	case !slices.ContainsFunc(all, func(k Kept) bool { return k.Err != nil }):
-		return "What interrupted tests had saved has been settled:"
+		return "What was done with the data saved by interrupted tests:"
 	}
 	return "Some of what was saved could not be put back:"
 }

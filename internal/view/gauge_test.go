@@ -217,7 +217,7 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 	assert.Equal(t, IsGood, MoodOf(receipt.Document{Verdict: "holds what it claims"}))
 	assert.Equal(t,
 		"At 20.0 MB/s, writing will take 1 h 0 min more, and reading everything back about 1 h 10 min. If the card "+
-			"holds less than it claims, that shows as soon as its real size has been passed.",
+			"holds less than it claims, that shows soon after its real size.",
 		Expectation(whole.Expectation{Rate: 20e6, Write: time.Hour, Read: 70 * time.Minute}))
 }
 

@@ -16,7 +16,7 @@ const confirmDigits = 8
 // ConfirmKey shows a key, and asks for the end of its fingerprint.
 func (v *Screen) ConfirmKey(ctx context.Context, k trust.Key) (bool, error) {
 	v.showKey(v.Err, v.errWidth, k,
-		"Compare this fingerprint with the one that the publisher shows, in another place than the key itself:")
+		"Compare this fingerprint with one that the publisher shows somewhere else than beside the key:")
 	typed, err := v.ask(ctx, fmt.Sprintf("Type its last %d characters to keep the key, anything else to leave it:",
 		confirmDigits))
 	typed = strings.ReplaceAll(typed, " ", "")

@@ -57,7 +57,7 @@ func (v *Screen) Peek(p Peeked) {
 		a.add("caution", "%s", word(problem))
 	}
 	if p.Used > 0 && p.Image != nil && p.Contents.Packing != image.RawPacking {
-		a.add("read", "%s of the file, to know this", Bytes(min(p.Used, p.Image.Size)))
+		a.add("read", "%s of the file, for this", Bytes(min(p.Used, p.Image.Size)))
 	}
 	for _, n := range peekAdvice(p) {
 		a.note("%s", n)
@@ -267,11 +267,11 @@ func peekAdvice(p Peeked) []string {
 		}
 	case layout.KindFileSystem:
 		return []string{
-			"An image for a whole card starts with a partition table. This one belongs into a partition, unless its " +
+			"An image for a whole card starts with a partition table. This one belongs in a partition, unless its " +
 				"publisher says that it is for a whole card.",
 		}
 	case layout.KindUnknown, layout.KindBlank:
-		return []string{"See that it is the right file: few boards start from such a card."}
+		return []string{"Check that it is the right file: few boards start from such a card."}
 	}
 	return nil
 }

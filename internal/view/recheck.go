@@ -92,19 +92,19 @@ func Area(a recheck.Area) (name, why string) {
 
 // areaReasons are the reasons in words.
 var areaReasons = map[recheck.Reason]string{
-	recheck.Mounting:     "mounting and writing changes them",
+	recheck.Mounting:     "mounting and writing change them",
 	recheck.NothingThere: "no file is there",
 	recheck.SwapSpace:    "a running board writes to its swap",
 	recheck.TableGrown:   "a first start grows the last partition, adds one, or gives the disk another number",
 	recheck.FSOwn:        "the file system writes it for itself",
 	recheck.InodeWritten: "its inode was written too",
-	recheck.WrittenSince: "it was written since the card was stamped",
+	recheck.WrittenSince: "it has been written since the card was stamped",
 	recheck.NotByStart:   "starting a board does not change it",
 	recheck.FSUntouched:  "its superblock is as it was, so nobody has written there",
 	recheck.TablesAsBefore: "no file is there, and the file system's tables are as they were, so nobody has written " +
 		"there",
 	recheck.InodeAsBefore: "its inode is as it was, so nobody has written it",
-	recheck.NotSince:      "it was not written since the card was stamped, by its own date",
+	recheck.NotSince:      "by its own date, it has not been written since the card was stamped",
 	recheck.BootFile:      "a board starts from it, and doesn't write it",
 	recheck.SumWrong:      "its checksum is wrong",
 	recheck.NoSuperblock:  "its superblock makes no sense",
@@ -113,17 +113,17 @@ var areaReasons = map[recheck.Reason]string{
 	recheck.PartType:      "partition %d has another type",
 	recheck.PartLength:    "partition %d has another length, and is not the last",
 	recheck.StampUnknown:  "the time of the stamp is not known",
-	recheck.Opaque:        "a running board writes to this file system, so damage can't be told from use",
-	recheck.SuperDamaged:  "the superblock is damaged, so the rest can't be told apart",
-	recheck.TableUnknown:  "it is not known what the table was when the card was stamped",
-	recheck.OneStretch:    "it shares a stretch with something that was written, so it may be as it was",
+	recheck.Opaque:        "a running board writes to this file system, so damage can't be told apart from use",
+	recheck.SuperDamaged:  "the superblock is damaged, so the rest can't be judged",
+	recheck.TableUnknown:  "the table that was stamped is not known",
+	recheck.OneStretch:    "it shares a stretch with something that was written, so it may be unchanged",
 }
 
 func areaWhy(w recheck.Why) string {
 	text := areaReasons[w.Reason]
 	switch {
 	case w.Reason == recheck.SchemeChanged:
-		return fmt.Sprintf("it was %s, and is %s", w.Was, w.Now)
+		return fmt.Sprintf("it was %s, and is %s now", w.Was, w.Now)
 	case w.Reason == recheck.TableDamaged:
 		return tableDamage(w.Damage)
 	case w.Partition > 0:
@@ -157,8 +157,8 @@ func recheckFacts(a *answer, doc receipt.Document) {
 	}
 	a.add("before", "%s", c.Before)
 	a.add("not expected", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return !c.Started && !c.Unsure }))
-	a.add("can't be told", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Unsure }))
-	a.add("by a start", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Started }))
+	a.add("unknown", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Unsure }))
+	a.add("expected", "%s", areaLines(c.Areas, func(c receipt.Change) bool { return c.Started }))
 }
 
 // areaLines are the parts that differ, of one kind.
@@ -180,8 +180,8 @@ func areaLines(areas []receipt.Change, of func(receipt.Change) bool) string {
 func recheckNotes(a *answer, doc receipt.Document) {
 	c := doc.Recheck
 	if len(c.Areas) > 0 && c.Against == "receipt" {
-		a.note("The receipt tells only which stretches of %s differ, so some of these parts may be as they were. "+
-			"With the image they are told exactly.", Bytes(c.Unit))
+		a.note("The receipt tells only which stretches of %s differ, so some of these parts may be unchanged. "+
+			"Compare with the image to know exactly.", Bytes(c.Unit))
 	}
 	if doc.Verdict == receipt.Differs {
 		a.note("Stamp the card again. If it differs again without having been used, test it: zipstamp gauge spots")

@@ -146,7 +146,7 @@ func MishapSentence(name string, m card.Mishap) string {
 	case m.Op == "":
 		return fmt.Sprintf("%s is back, as %s; going on.", name, word(m.Name))
 	}
-	return fmt.Sprintf("%s failed to %s at %s, and did it when asked again.", name, m.Op, Bytes(m.Offset))
+	return fmt.Sprintf("%s failed to %s at %s, and succeeded when tried again.", name, m.Op, Bytes(m.Offset))
 }
 
 // cause is what the system said.
@@ -199,7 +199,7 @@ func failure(cardName string, r stamp.Result, err error) string {
 	case errors.As(err, new(*card.GoneError)):
 		return fmt.Sprintf("%s was pulled out, or its reader was", cardName)
 	case errors.As(err, &changed):
-		return FileName(changed.Path) + " is not the file any more that was checked: it changed meanwhile"
+		return FileName(changed.Path) + " is no longer the file that was checked: it changed meanwhile"
 	case errors.As(err, &readBack):
 		return readBackClause(cardName, r, readBack)
 	case errors.As(err, &damage):
@@ -459,7 +459,7 @@ func nextNotes(a *answer, c receipt.Card) {
 	if len(c.FileSystems) > 0 && !slices.ContainsFunc(c.FileSystems, func(k layout.FSKind) bool {
 		return slices.Contains(desktopKnows, k)
 	}) {
-		a.note("If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
+		a.note("If a computer offers to format the card, decline: it just doesn't know the card's file systems.")
 	}
 }
 

@@ -22,7 +22,7 @@ import (
 )
 
 // The objects of the small service that stands for the real one, which has no drives that could be ejected without
-// hardware. The real one is in test/desktop_test.go.
+// hardware. The real one is in e2e/desktop_test.go.
 const (
 	managerPath = "/org/freedesktop/UDisks2/Manager"
 	stickPath   = "/org/freedesktop/UDisks2/block_devices/sdx"

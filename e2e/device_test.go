@@ -1,6 +1,6 @@
 //go:build linux
 
-package test
+package e2e
 
 import (
 	"bytes"
@@ -22,6 +22,7 @@ import (
 
 // TestStampOntoABlockDevice drives the program on a loop device with direct access.
 func TestStampOntoABlockDevice(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "sgdisk", "partx", "sfdisk", "mkfs.ext4")
 	d := newDesk(t, osXZ, osGzip, demo.Sums)
@@ -81,6 +82,7 @@ func TestStampOntoABlockDevice(t *testing.T) {
 
 // TestFailingBlockDevice has no room, or no disk, below a loop device: these are real I/O errors.
 func TestFailingBlockDevice(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	d := newDesk(t, osXZ, demo.Sums)
 	full := d.path("full")
@@ -117,6 +119,7 @@ func TestFailingBlockDevice(t *testing.T) {
 }
 
 func TestWithoutRights(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	d := newDesk(t, osXZ, demo.Sums)
 	loop := testbed.Loop(t, testbed.Sparse(t, d.path("card"), 64<<20))
@@ -139,6 +142,7 @@ func TestWithoutRights(t *testing.T) {
 
 // TestPlainFileStandsForACard has a length that is no multiple of anything.
 func TestPlainFileStandsForACard(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osGzip, demo.Sums)
 	testbed.Sparse(t, d.path("card.img"), 50e6+123)
 	d.want(0, "Stamped and read back", "stamp", "--yes", "--receipt", "r.json", osGzip, "card.img")

@@ -1,8 +1,7 @@
-package test
+package e2e
 
 import (
 	"bytes"
-	"encoding/json"
 	"io"
 	"os"
 	"os/exec"
@@ -182,7 +181,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{2, "less than a sector of 512 bytes", []string{"practice", "new", "x.card", "--claimed", "500"}},
 		{2, `"soft" is not a size`, []string{"practice", "new", "x.card", "--claimed", "soft"}},
 		{2, `kind "bent"`, []string{"practice", "new", "x.card", "--claimed", "1MB", "--fault", "kind=bent,sector=1"}},
-		{2, "no sector= is given", []string{"practice", "new", "x.card", "--claimed", "1MB", "--fault", "kind=flip"}},
+		{2, "sector= is missing", []string{"practice", "new", "x.card", "--claimed", "1MB", "--fault", "kind=flip"}},
 	} {
 		r := d.want(c.status, c.says, c.args...)
 		assert.Empty(t, strings.Contains(r.err, "panic"), r.err)
@@ -284,7 +283,7 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 			0, "good", "read back right",
 			[]string{"--resets-after", "40MB"},
 			[]string{osXZ},
-			"it was gone for a moment, and came back as x.card",
+			"it was gone for a moment, then came back as x.card",
 		},
 	} {
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
@@ -294,8 +293,7 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 		d.card("x.card", card...)
 		args := append([]string{"stamp", "--yes", "--receipt", "r.json"}, c.stamp...)
 		d.want(c.status, c.says, append(args, "x.card")...)
-		var doc map[string]any
-		require.NoError(t, json.Unmarshal(d.read("r.json"), &doc), name)
+		doc := document(t, run{out: string(d.read("r.json")), status: c.status})
 		assert.Equal(t, c.verdict, doc["verdict"], name)
 		assert.Equal(t, c.state, doc["card"].(map[string]any)["state"], name)
 		assert.EqualValues(t, c.status, doc["exit"], name)
@@ -312,9 +310,11 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 			data := d.read("x.card.data")
 			assert.True(t, bytes.Equal(unpack, data[:len(unpack)]), name)
 		}
-		r := d.zipstamp(append(append(args, "--json"), "x.card")...)
-		document(t, r)
-		require.Equal(t, d.read("r.json"), []byte(r.out), "the same document is printed: %s", name)
+		if name == "repaired" || testbed.Long() {
+			r := d.zipstamp(append(append(args, "--json"), "x.card")...)
+			document(t, r)
+			require.Equal(t, d.read("r.json"), []byte(r.out), "the same document is printed: %s", name)
+		}
 	}
 }
 
@@ -409,7 +409,7 @@ func TestTheCardsNameMustBeTyped(t *testing.T) {
 func TestProgressOnATerminal(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
-	d.card("x.card", "--claimed", "64MB", "--write-rate", "25MB/s", "--read-rate", "60MB/s")
+	d.card("x.card", "--claimed", "64MB", "--write-rate", "60MB/s", "--read-rate", "120MB/s")
 	env := d.env
 	for _, c := range []struct {
 		what      string

@@ -1,6 +1,6 @@
 //go:build linux
 
-package test
+package e2e
 
 import (
 	"bytes"
@@ -40,6 +40,7 @@ func TestCardThatWasUsedMeanwhileIsNotAccused(t *testing.T) {
 
 // TestUnusableDigestIsNothingToCompare is refused before anything is read, also of a pipe.
 func TestUnusableDigestIsNothingToCompare(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osGzip)
 	d.card("a.card", "--claimed", "64MB")
 	before := d.read("a.card.data")
@@ -96,6 +97,7 @@ func TestPlainFilesThatAreNoCards(t *testing.T) {
 // TestReadingACardMakesNothing has cards whose file is not theirs: commands that read neither make it nor make it
 // longer, and those that write refuse it.
 func TestReadingACardMakesNothing(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.write("diary.txt", []byte("low water at noon"))
 	for name, backing := range map[string]string{"missing.card": "nothing.data", "diary.card": "diary.txt"} {
@@ -116,6 +118,7 @@ func TestReadingACardMakesNothing(t *testing.T) {
 // TestNothingOfTheRunIsTheCard has the image behind the card's loop device, by one and by two of them, and what the
 // program keeps on the card.
 func TestNothingOfTheRunIsTheCard(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount")
 	d := newDesk(t)
@@ -152,6 +155,7 @@ func TestNothingOfTheRunIsTheCard(t *testing.T) {
 // TestJournalThatIsDamagedAtItsEnd has a wrong bit in its last batch: what is sound is put back, and that something was
 // lost is said.
 func TestJournalThatIsDamagedAtItsEnd(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("a.card", "--claimed", "64MB", "--gone-after", "9MB")
 	noise := bytes.Repeat([]byte("water"), 64_000_000/5)
@@ -199,6 +203,7 @@ func TestTestThatRunsKeepsItsJournal(t *testing.T) {
 
 // TestSudoGivesNoRights has a person's home with links and settings that lead to what only root may read or write.
 func TestSudoGivesNoRights(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "setpriv")
 	d := newDesk(t, osXZ, demo.Sums)
@@ -251,6 +256,7 @@ func homeOf(t *testing.T, uid string) string {
 // TestEndsThatAreAskedFor has a second signal, SIGQUIT, a pipe that nobody reads to its end, and a pipe in the place of
 // a sums file.
 func TestEndsThatAreAskedFor(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("a.card", "--claimed", "64MB", "--write-rate", "5MB/s", "--latency", "20ms")
 	cmd := d.command("stamp", "--yes", osXZ, "a.card")
@@ -286,6 +292,7 @@ func TestEndsThatAreAskedFor(t *testing.T) {
 
 // TestMakesNoPromiseBeyondWhatWasTested has parts of a counterfeit tested, which are good.
 func TestMakesNoPromiseBeyondWhatWasTested(t *testing.T) {
+	t.Parallel()
 	d := newDesk(t)
 	d.card("liar.card", "--claimed", "256MB", "--real", "60MB", "--beyond", "drop")
 	d.want(0, "The first 20.0 MB of liar.card hold what is written", "gauge", "whole", "--yes", "--first", "20MB",

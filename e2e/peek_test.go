@@ -1,4 +1,4 @@
-package test
+package e2e
 
 import (
 	"os/exec"
@@ -35,7 +35,7 @@ func TestPeek(t *testing.T) {
 	d.want(0, "the file is cut short", "peek", "short.img").mentions(t, "17.8 MB")
 	d.write("bare.img", unpack[1<<20:22<<20])
 	d.want(0, "is a single file system (FAT16)", "peek", "bare.img").mentions(t, "64-bit ARM",
-		"belongs into a partition")
+		"belongs in a partition")
 	d.write("page.img", []byte("<html><title>Saltmarsh OS: \x1b[31mchoose a mirror</title>"))
 	d.want(3, "is a web page", "peek", "page.img")
 	d.want(2, "there is no file none.img", "peek", "none.img")

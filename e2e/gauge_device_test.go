@@ -1,6 +1,6 @@
 //go:build linux
 
-package test
+package e2e
 
 import (
 	"bytes"
@@ -20,6 +20,7 @@ import (
 
 // TestGaugeRealDevices tests loop devices with direct access, and the free space of a file system on one.
 func TestGaugeRealDevices(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "e2fsck")
 	d := newDesk(t)
@@ -132,6 +133,7 @@ func TestInterruptedWholeOfOneOfTwins(t *testing.T) {
 // TestSpaceThatChanges fills the free space of a card while another program takes some of it, or writes over what was
 // written.
 func TestSpaceThatChanges(t *testing.T) {
+	t.Parallel()
 	testbed.NeedRoot(t)
 	testbed.NeedTool(t, "losetup", "mkfs.ext4", "mount", "umount", "fallocate")
 	d := newDesk(t)

@@ -1,6 +1,6 @@
 //go:build linux
 
-package test
+package e2e
 
 import (
 	"os"

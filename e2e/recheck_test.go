@@ -1,4 +1,4 @@
-package test
+package e2e
 
 import (
 	"os"
@@ -51,7 +51,7 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 			d.change("a.card", sampleTables, "written")
 			d.change("a.card", sampleFree, "a log")
 		}, []string{
-			"since it was stamped", "by a start", "the partition table",
+			"since it was stamped", "expected", "the partition table",
 			"its tables and folders",
 		}, "free room: 512 B from byte"},
 		"a kernel that is damaged": {
@@ -107,7 +107,7 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 	d.change("a.card", sampleReadme, "High water at six.")
 	r := d.want(0, "has been started, or written to", "recheck", "a.card", osXZ)
 	assert.Contains(t, plain(r.out), "file readme.txt: 512 B")
-	assert.Contains(t, plain(r.out), "it was written since the card was stamped")
+	assert.Contains(t, plain(r.out), "it has been written since the card was stamped")
 
 	d.card("small.card", "--claimed", "16MB")
 	d.want(4, "can't hold saltmarsh-os.img.xz", "recheck", "small.card", osXZ)

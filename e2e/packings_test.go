@@ -1,4 +1,4 @@
-package test
+package e2e
 
 import (
 	"bytes"
@@ -21,6 +21,7 @@ func TestEveryPackingIsStamped(t *testing.T) {
 	t.Parallel()
 	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "zip", "sha256sum", "md5sum")
 	img := unpack[:9<<20+77]
+	alike := map[string]bool{"zstd": true, "bzip2": true, "lz4": true, "another name": true} // streams, like gzip
 	sectors := []string{"4096"}
 	if testbed.Long() {
 		sectors = append(sectors, "512")
@@ -48,7 +49,11 @@ func TestEveryPackingIsStamped(t *testing.T) {
 		},
 		"another name": {"gzip -c disk.img > 'a b.bin'; md5sum 'a b.bin' > MD5SUMS", "a b.bin", "gzip"},
 	} {
+		if alike[name] && !testbed.Long() {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			d := newDesk(t)
 			d.write("disk.img", img)
 			cmd := exec.Command("sh", "-ec", c.commands)

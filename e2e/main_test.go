@@ -1,5 +1,5 @@
-// Package test drives the built program, as a person or a script does, on files in temporary folders.
-package test
+// Package e2e drives the built program, as a person or a script does, on files in temporary folders.
+package e2e
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-package test
+package e2e
 
 import (
 	"bytes"
@@ -70,6 +70,7 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 }
 
 func TestCardsListsThisComputersDisks(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("disks are listed on Linux")
 	}
@@ -102,6 +103,7 @@ func TestCardsListsThisComputersDisks(t *testing.T) {
 
 // TestWhatToDoNext has an image that no desktop knows, and one that leaves nothing of the card.
 func TestWhatToDoNext(t *testing.T) {
+	t.Parallel()
 	testbed.NeedTool(t, "mkfs.ext4")
 	d := newDesk(t, osXZ)
 	d.write("linux.img", make([]byte, 8<<20))
@@ -111,7 +113,7 @@ func TestWhatToDoNext(t *testing.T) {
 	d.card("x.card", "--claimed", "64MB")
 	d.want(0, "55.6 MB of the card lie beyond the image; most systems grow into it", "stamp", "--yes", "--unchecked",
 		"linux.img", "x.card").
-		mentions(t, "If a computer offers to format the card, decline: it only doesn't know the card's file systems.")
+		mentions(t, "If a computer offers to format the card, decline: it just doesn't know the card's file systems.")
 	d.card("tight.card", "--claimed", "50MB")
 	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", osXZ, "tight.card")
 	for _, not := range []string{"beyond the image", "offers to format"} {
