@@ -379,7 +379,7 @@ const (
 func TestFaults(t *testing.T) {
 	rows := faults()
 	all := testbed.Long() || os.Getenv("ZIPSTAMP_WRITE") != ""
-	const part = 16 // of which one is done where not all are
+	const part = 24 // of which one is done where not all are
 	cells := make([][]string, len(rows))
 	t.Run("cells", func(t *testing.T) {
 		for i, f := range rows {

@@ -205,6 +205,9 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 	flipped[len(flipped)/2] ^= 1
 	d.write("alone/flipped.img.gz", flipped)
 	d.write("alone/unchecked.img.gz", d.read(osGzip))
+	alike := map[string]bool{ // each is like another one
+		"not read": true, "liar, later": true, "pulled, 2": true, "too small": true, "unchecked": true, "write error": true,
+	}
 	for name, c := range map[string]struct {
 		status  int
 		verdict string
@@ -286,6 +289,9 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 			"it was gone for a moment, then came back as x.card",
 		},
 	} {
+		if alike[name] && !testbed.Long() {
+			continue
+		}
 		card := append([]string{"--claimed", "64MB", "--model", "Brindle Club", "--serial", "SW-7"}, c.card...)
 		for _, f := range []string{"x.card", "x.card.data"} {
 			os.Remove(d.path(f))

@@ -59,7 +59,7 @@ func TestPageNeedsNothingElse(t *testing.T) {
 	for _, has := range []string{
 		"sdb &amp; &#34;co&#34; is &lt;counterfeit&gt;.", "Bargain &lt;2T&gt;", "SW-0099",
 		"32.0 GB (32,000,000,000 bytes)", "it reads as zeros", "<svg", "Speed over position", "Access times",
-		"How this was found", "Each piece of 512 bytes that was written said who it was", "abcdef0123", "@page",
+		"How this was found", "Each piece of 512 bytes that was written identifies itself", "abcdef0123", "@page",
 		"prefers-color-scheme: dark", "2,000,000,000,000", "all that is real was read back", "Give it back.",
 	} {
 		assert.Contains(t, text, has)

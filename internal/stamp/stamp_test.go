@@ -164,7 +164,7 @@ func TestStampedCardHoldsTheImage(t *testing.T) {
 // TestNoCardThatLiesIsCalledGood has cards of any real size, and images with zeros in any places: what is
 // called good holds the image.
 func TestNoCardThatLiesIsCalledGood(t *testing.T) {
-	testbed.Check(t, 20, func(rt *rapid.T) {
+	testbed.Check(t, 12, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp(t.TempDir(), "")
 		require.NoError(rt, err)
 		size := rapid.IntRange(1, 24*mib/512).Draw(rt, "image sectors") * 512
@@ -333,7 +333,7 @@ func (p *pulled) ReadAt(b []byte, off int64) (int, error) {
 func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
 	img := noise(22*mib, 8)
 	dir := t.TempDir()
-	step := 5
+	step := 7
 	if testbed.Long() {
 		step = 1
 	}
@@ -378,9 +378,9 @@ func (o *oneAtATime) ReadAt(b []byte, off int64) (int, error) {
 func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
 	img := noise(14*mib, 9)
 	dir := t.TempDir()
-	step := practice.Size(5*mib + 5*512)
+	step := practice.Size(8*mib + 8*512)
 	if testbed.Long() {
-		step /= 5
+		step /= 8
 	}
 	for after := practice.Size(5 * mib); after < 40*mib; after += step {
 		r := newRig(t, dir, img, false, practice.Spec{Claimed: 16 * mib, GoneAfter: after})
