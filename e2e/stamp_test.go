@@ -206,7 +206,8 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 	d.write("alone/flipped.img.gz", flipped)
 	d.write("alone/unchecked.img.gz", d.read(osGzip))
 	alike := map[string]bool{ // each is like another one
-		"not read": true, "liar, later": true, "pulled, 2": true, "too small": true, "unchecked": true, "write error": true,
+		"not read": true, "liar, later": true, "pulled, 2": true, "too small": true, "unchecked": true,
+		"write error": true,
 	}
 	for name, c := range map[string]struct {
 		status  int

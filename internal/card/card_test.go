@@ -30,13 +30,8 @@ func TestEveryDeviceConforms(t *testing.T) {
 	}
 	t.Run("plain file", conform(testbed.Sparse(t, filepath.Join(dir, "plain"), 3<<20)))
 	t.Run("plain file in memory", func(t *testing.T) {
-		const memory = "/dev/shm"
-		if _, err := os.Stat(memory); err != nil {
-			t.Skip("no file system in memory here")
-		}
-		f, err := os.CreateTemp(memory, "zipstamp")
+		f, err := os.CreateTemp(testbed.Memory(t), "zipstamp")
 		require.NoError(t, err)
-		defer os.Remove(f.Name())
 		require.NoError(t, f.Truncate(2<<20+512))
 		require.NoError(t, f.Close())
 		conform(f.Name())(t)
@@ -93,15 +88,16 @@ func TestWhatIsNoCard(t *testing.T) {
 	broken := filepath.Join(dir, "broken.card")
 	require.NoError(t, os.WriteFile(broken,
 		[]byte("practice_card = 1\nclaimed = \"1 MB\"\nbacking = \"x\"\ncolour = \"red\"\n"), 0o600))
-	link := filepath.Join(dir, "link")
-	require.NoError(t, os.Symlink(os.DevNull, link))
-	for path, why := range map[string]guard.Cause{
+	cases := map[string]guard.Cause{
 		filepath.Join(dir, "none"): guard.NotThere,
 		dir:                        guard.IsFolder,
 		os.DevNull:                 guard.NoDevice,
-		link:                       guard.NoDevice,
 		broken:                     guard.BadSpec,
-	} {
+	}
+	if link := filepath.Join(dir, "link"); testbed.Linked(t, os.DevNull, link) {
+		cases[link] = guard.NoDevice
+	}
+	for path, why := range cases {
 		_, err := here.Cards().Find(path)
 		var refused *card.RefusedError
 		require.ErrorAs(t, err, &refused, path)

@@ -209,7 +209,7 @@ func TestCheckEndsWithItsContext(t *testing.T) {
 
 // TestWhatIsNotComputedIsNotCompared tells a digest that differs from one that could not be computed.
 func TestWhatIsNotComputedIsNotCompared(t *testing.T) {
-	testbed.NeedTool(t, "zip", "gzip")
+	testbed.NeedTool(t, "sh", "zip", "gzip")
 	dir := t.TempDir()
 	img := make([]byte, 8192)
 	img[510], img[511] = 0x55, 0xAA

@@ -152,7 +152,7 @@ func (a *app) printJSON(doc any) {
 		panic(err) // all documents are plain structs
 	}
 	a.printed = true
-	a.screen.Out.Write(text) // that it could not be written, Lost says
+	_, _ = a.screen.Out.Write(text) // that it could not be written, Lost says
 }
 
 // builtVersion is what the Go tool knows of a program that was not built for release.

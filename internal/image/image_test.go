@@ -41,6 +41,7 @@ func pack(t *testing.T, d []byte, commands, file string) string {
 
 func packIn(t *testing.T, dir, commands, file string) string {
 	t.Helper()
+	testbed.NeedTool(t, "sh")
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
 		if tool := strings.Fields(part)[0]; tool != "cat" && tool != "mkdir" {
 			testbed.NeedTool(t, tool)

@@ -40,7 +40,7 @@ func unpackFile(path string) ([]byte, error) {
 // TestDecodersAgreeWithTheReferences has files that the reference commands made in many ways, half of them damaged by
 // chance: they are accepted and refused alike, and the same comes out.
 func TestDecodersAgreeWithTheReferences(t *testing.T) {
-	testbed.NeedTool(t, "xz", "gzip", "bzip2", "zstd", "lz4")
+	testbed.NeedTool(t, "sh", "xz", "gzip", "bzip2", "zstd", "lz4")
 	seed, dir := testbed.Seed(t), t.TempDir()
 	pick := func(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }
 	makers := map[string]func(r *rand.Rand) []string{
@@ -109,7 +109,7 @@ func TestDecodersAgreeWithTheReferences(t *testing.T) {
 // TestWhatFollowsTheEnd has zeros behind a packed stream, which copying by blocks leaves, and bytes that don't belong
 // there.
 func TestWhatFollowsTheEnd(t *testing.T) {
-	testbed.NeedTool(t, "gzip", "bzip2")
+	testbed.NeedTool(t, "sh", "gzip", "bzip2")
 	dir := t.TempDir()
 	img := bytes.Repeat([]byte("tide"), 3000)
 	for _, name := range []string{"gzip", "bzip2"} {
@@ -139,7 +139,7 @@ func TestWhatFollowsTheEnd(t *testing.T) {
 
 // TestOddArchives are recognised, or refused for what is true of them.
 func TestOddArchives(t *testing.T) {
-	testbed.NeedTool(t, "zip", "tar", "7z")
+	testbed.NeedTool(t, "sh", "zip", "tar", "7z")
 	dir := t.TempDir()
 	img := make([]byte, 64<<10)
 	img[510], img[511] = 0x55, 0xAA

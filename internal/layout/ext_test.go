@@ -17,7 +17,7 @@ import (
 
 // extImage makes a file system of some kind with files in it, and gives their folder.
 func extImage(t testing.TB, options string) (path, folder string) {
-	testbed.NeedTool(t, "mkfs.ext4")
+	testbed.NeedTool(t, "sh", "mkfs.ext4")
 	dir := t.TempDir()
 	folder = filepath.Join(dir, "files")
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "etc/tides"), 0o755))

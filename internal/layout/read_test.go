@@ -31,6 +31,7 @@ func disk(t testing.TB, mib int64, commands string) *os.File {
 			testbed.NeedTool(t, tool)
 		}
 	}
+	testbed.NeedTool(t, "sh")
 	cmd := exec.Command("sh", "-ec", commands)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "MTOOLS_SKIP_CHECK=1")
@@ -179,6 +180,7 @@ func TestDamagedTablesAreSaidToBe(t *testing.T) {
 // program builds a Go program for another system and processor.
 func program(t *testing.T, system, arch string) []byte {
 	t.Helper()
+	testbed.NeedTool(t, "go")
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.go"), []byte("package main\n\nfunc main() {}\n"), 0o600))
 	cmd := exec.Command("go", "build", "-o", "out", "main.go")

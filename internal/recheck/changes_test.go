@@ -23,7 +23,7 @@ const extStart = 32 << 20
 
 // system makes an image as boards have: a boot partition (FAT) and one for the system (ext4).
 func system(t *testing.T) []byte {
-	testbed.NeedTool(t, "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk", "debugfs")
+	testbed.NeedTool(t, "sh", "mkfs.ext4", "mkfs.vfat", "mcopy", "sfdisk", "debugfs")
 	dir := t.TempDir()
 	out, err := exec.Command("sh", "-ec", fmt.Sprintf(`cd %s
 		mkdir -p files/etc files/var/log; echo "high water" > files/etc/tides

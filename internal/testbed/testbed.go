@@ -5,6 +5,8 @@ import (
 	"flag"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,6 +63,28 @@ func Missing(t testing.TB, reason string) {
 	t.Skip(reason)
 }
 
+// Linked makes a symbolic link, and tells whether this system follows it: on Windows, that may need more rights.
+func Linked(t testing.TB, target, link string) bool {
+	t.Helper()
+	if err := os.Symlink(target, link); err != nil {
+		return false
+	}
+	there, err := filepath.EvalSymlinks(link)
+	return err == nil && there != link
+}
+
+// Memory makes a folder for files that needn't last, in memory where there is a place for that. It goes with the test.
+func Memory(t testing.TB) string {
+	t.Helper()
+	if runtime.GOOS == "linux" {
+		if dir, err := os.MkdirTemp("/dev/shm", "zipstamp-test-"); err == nil {
+			t.Cleanup(func() { os.RemoveAll(dir) })
+			return dir
+		}
+	}
+	return t.TempDir()
+}
+
 // Sparse makes a file of zeros.
 func Sparse(t *testing.T, path string, size int64) string {
 	t.Helper()
@@ -69,8 +93,8 @@ func Sparse(t *testing.T, path string, size int64) string {
 	return path
 }
 
-// Long tells whether all that a test can try is to be tried, as in .ci/run: ZIPSTAMP_LONG is set. Otherwise a test tries
-// a few cases of each kind, so that all of them together take three minutes at most.
+// Long tells whether all that a test can try is to be tried, as in .ci/run: ZIPSTAMP_LONG is set. Otherwise a test
+// tries a few cases of each kind, so that all of them together take three minutes at most.
 func Long() bool { return os.Getenv("ZIPSTAMP_LONG") != "" }
 
 // Trials is how many random trials a test does: few; many in a long run; or as many as the variable ZIPSTAMP_TRIALS

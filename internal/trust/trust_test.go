@@ -30,7 +30,7 @@ type signer struct {
 const sums = "d41d8cd98f00b204e9800998ecf8427e  saltmarsh-os.img.xz\n- a line that starts with a dash\n"
 
 func newSigner(t *testing.T) *signer {
-	testbed.NeedTool(t, "gpg", "minisign")
+	testbed.NeedTool(t, "sh", "gpg", "minisign")
 	dir, err := os.MkdirTemp("/tmp", "zs") // the sockets of gpg's agent need a short path
 	require.NoError(t, err)
 	s := &signer{t, dir}

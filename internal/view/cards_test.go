@@ -163,8 +163,8 @@ func TestMishapsAreSaid(t *testing.T) {
 	gone := &card.GoneError{Card: "sdb", Err: context.DeadlineExceeded}
 	for want, m := range map[string]card.Mishap{
 		"sdb is gone (context deadline exceeded); waiting a moment for it to come back ...": {Err: gone, Waiting: true},
-		"sdb is back, as sdc; going on.":                               {Err: gone, Name: "sdc"},
-		"sdb is back; going on.":                                       {Err: gone, Name: "sdb"},
+		"sdb is back, as sdc; going on.":                                  {Err: gone, Name: "sdc"},
+		"sdb is back; going on.":                                          {Err: gone, Name: "sdb"},
 		"sdb failed to write at 4.19 MB, and succeeded when tried again.": {Op: "write", Offset: 4194304},
 	} {
 		assert.Equal(t, want, MishapSentence("sdb", m))

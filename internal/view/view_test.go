@@ -26,6 +26,7 @@ import (
 	"zipstamp/internal/meter"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/testbed"
 )
 
 // TestFoldedTextFitsAndLosesNothing holds for any text and width.
@@ -50,6 +51,7 @@ func TestFoldedTextFitsAndLosesNothing(t *testing.T) {
 
 // TestQuotedWordsAreWhatAShellReads asks a real shell.
 func TestQuotedWordsAreWhatAShellReads(t *testing.T) {
+	testbed.NeedTool(t, "sh")
 	for _, word := range []string{
 		"", "plain.img", "two words", "it's", `back\slash`, "$HOME", "a;b", "*", "~", "\"q\"", "-x", "new\nline", "é",
 	} {
@@ -213,7 +215,7 @@ func TestProblemsSayWhatAndWhatNext(t *testing.T) {
 		{
 			&card.RefusedError{Card: "/dev/sdx", Why: []guard.Reason{{Cause: guard.NoRights}}, Err: fs.ErrPermission},
 			"zipstamp: /dev/sdx is refused: you have no permission to write it. Next: run it with more rights: doas " +
-				program("") + " stamp 'my os.img' /dev/sdx",
+				shell.Quote(program("")) + " stamp 'my os.img' /dev/sdx",
 		},
 		{
 			&image.ChoiceError{Path: "a.zip", Members: []string{"x y.img", "z.img"}},

@@ -2,21 +2,13 @@ package gaugetest
 
 import (
 	"math/rand/v2"
-	"os"
 	"testing"
 
 	"zipstamp/internal/testbed"
 )
 
 // reader keeps its cards in memory, where there is a folder for that.
-func reader(t *testing.T) Reader {
-	dir, err := os.MkdirTemp("/dev/shm", "zipstamp-trial-")
-	if err != nil {
-		return Reader{t.TempDir()}
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return Reader{dir}
-}
+func reader(t *testing.T) Reader { return Reader{testbed.Memory(t)} }
 
 // TestVerdictsAreNeverWrong is a trial of cards of every kind: no bad card is called good, no good one bad, the real
 // size is exact, and spots leave all as it was. bench has a longer one.

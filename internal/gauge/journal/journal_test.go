@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"time"
 
@@ -35,7 +36,9 @@ func TestJournalIsReadAsItWasSaved(t *testing.T) {
 	require.NoError(t, err)
 	info, err := os.Stat(j.Path())
 	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has contents of the card")
+	if runtime.GOOS != "windows" { // where a file is as private as its folder
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has contents of the card")
+	}
 	all, err := All(folder.Path())
 	require.NoError(t, err)
 	assert.Empty(t, all, "nothing was saved, so nothing is to be put back")
