@@ -34,7 +34,7 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, osXZ, demo.Sums)
 	d.card("a.card", "--claimed", "64MB")
-	d.want(4, "no receipt of a stamp of it was found", "recheck", "a.card")
+	d.want(4, "no receipt of its stamp was found", "recheck", "a.card")
 	d.want(0, "", "stamp", "--yes", osXZ, "a.card")
 	d.want(0, "a.card is as it was stamped: all 49.3 MB", "recheck", "a.card")
 	d.want(0, "a.card is as it was stamped: all 49.3 MB", "recheck", "a.card", osXZ)

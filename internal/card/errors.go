@@ -83,7 +83,7 @@ func (e *IOError) Error() string {
 func (e *IOError) Unwrap() error { return e.Err }
 
 // IsBadPlace tells whether an error says that a card failed at one place, which may go right when it is tried again or
-// written anew, as opposed to one after which nothing more can be had from it.
+// written anew, as opposed to one after which the card gives nothing more.
 func IsBadPlace(err error) bool {
 	return errors.As(err, new(*IOError)) && errors.Is(err, fault.BadPlace)
 }

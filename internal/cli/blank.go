@@ -55,7 +55,7 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	giveUp, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
+	deleteSaved, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 		return err
 	}
 	job := blank.Job{
-		Device: b.hold, Begun: giveUp, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
+		Device: b.hold, Begun: deleteSaved, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
 		Disk: rand.Uint32(), Serial: rand.Uint32(),
 	}
 	if err := job.Check(); err != nil {

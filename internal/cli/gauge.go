@@ -106,7 +106,7 @@ type gauging struct {
 	meter meter.Meter
 	shown *view.Progress
 
-	giveUp func() // what an interrupted test has saved of the card, when it is overwritten
+	deleteSaved func() // deletes what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command.
@@ -117,9 +117,9 @@ func (g *gauging) run(
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
-	giveUp := func() {}
+	deleteSaved := func() {}
 	if !g.keeps {
-		if giveUp, err = g.offerPending(ctx, g.who, g.card, g.o.handling); err != nil {
+		if deleteSaved, err = g.offerPending(ctx, g.who, g.card, g.o.handling); err != nil {
 			return err
 		}
 	}
@@ -129,7 +129,7 @@ func (g *gauging) run(
 	if g.hold, err = g.take(ctx, g.card, g.o.handling, g.typed); err != nil {
 		return err
 	}
-	g.giveUp = giveUp
+	g.deleteSaved = deleteSaved
 	if g.keeps {
 		if err := g.settlePending(); err != nil {
 			return err
@@ -261,7 +261,7 @@ func (g *gauging) spots(ctx context.Context, places int, seed uint64) (*gauge.Re
 func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Report, error) {
 	who := g.card.Record()
 	w := whole.Test{
-		Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.giveUp,
+		Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.deleteSaved,
 	}
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err

@@ -18,7 +18,7 @@ import (
 	"zipstamp/internal/view"
 )
 
-// handling is what the commands that write a card are told of how to come by it.
+// handling are the flags that all commands which write a card share.
 type handling struct{ yes, fixedDisk, wait bool }
 
 func (h *handling) flags(f *pflag.FlagSet) {

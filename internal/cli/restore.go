@@ -124,7 +124,7 @@ func inUse(c *card.Card) bool {
 	return len(mounts)+len(swaps) > 0
 }
 
-// putBack puts back what a journal has onto a card that may be its. The journal is given up once all is seen to be as
+// putBack puts back what a journal has onto a card that may be its. The journal is deleted once all reads as
 // it was.
 func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate journal.Fate, err error) {
 	found, err := p.Look(hold, hold.SectorSize())
@@ -276,10 +276,10 @@ func (g *gauging) settlePending() error {
 }
 
 // offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is
-// not put back is given up when the function that is returned is called, once the card is being overwritten.
-func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h handling) (giveUp func(), err error) {
+// not put back is deleted by the function that is returned, which is called once the card is being overwritten.
+func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h handling) (deleteSaved func(), err error) {
 	pending := a.pendingOf(who, c)
-	giveUp = func() {
+	deleteSaved = func() {
 		for _, p := range pending {
 			if err := who.as(p.Remove); err != nil {
 				a.screen.Problem(err, a.words)
@@ -287,27 +287,27 @@ func (a *app) offerPending(ctx context.Context, who person, c *card.Card, h hand
 		}
 	}
 	if len(pending) == 0 {
-		return giveUp, nil
+		return deleteSaved, nil
 	}
 	a.screen.Say(view.NotYetBack(c.Name, pending[0].Started))
 	if h.yes || !a.screen.Asks() {
 		a.screen.Say(view.DeletedWhenOverwritten)
-		return giveUp, nil
+		return deleteSaved, nil
 	}
 	yes, err := a.screen.Agrees(ctx, view.PutBackFirst)
 	if err != nil || !yes {
-		return giveUp, err
+		return deleteSaved, err
 	}
 	r := &restoring{app: a, h: h, who: who}
 	for _, p := range pending {
 		fate, err := r.settle(ctx, p, c, false)
 		if err != nil {
-			return giveUp, err
+			return deleteSaved, err
 		}
 		a.screen.Say(view.CardFate(c.Name, view.FateText(fate)))
 	}
 	pending = nil
-	return giveUp, nil
+	return deleteSaved, nil
 }
 
 // The JSON document of gauge restore.

@@ -79,10 +79,10 @@ type target struct {
 	hold  *card.Hold // nil before it is claimed, and after it was let go
 	meter meter.Meter
 
-	spots   *receipt.Spots // what was found before
-	outcome *stamp.Outcome // of a card that is not stamped because of that
-	warning string
-	giveUp  func() // what an interrupted test has saved of the card, when it is overwritten
+	spots       *receipt.Spots // what was found before
+	outcome     *stamp.Outcome // of a card that is not stamped because of that
+	warning     string
+	deleteSaved func() // deletes what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
@@ -93,11 +93,11 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 		return err
 	}
 	for _, t := range s.targets {
-		giveUp, err := s.offerPending(ctx, s.who, t.card, s.o.handling)
+		deleteSaved, err := s.offerPending(ctx, s.who, t.card, s.o.handling)
 		if err != nil {
 			return s.untouched(err)
 		}
-		t.giveUp = giveUp
+		t.deleteSaved = deleteSaved
 	}
 	if err := s.confirm(ctx); err != nil {
 		return s.untouched(err)
@@ -147,7 +147,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 	for _, t := range s.left() {
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
-		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.giveUp})
+		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.deleteSaved})
 	}
 	var done, out []stamp.Outcome
 	s.app.left.is(view.StampLeft(s.names()))

@@ -34,7 +34,7 @@ func (e *DamageError) Error() string {
 
 func (e *DamageError) Unwrap() error { return e.Err }
 
-// Unusable is the kind of reason for which no image can be had from a file.
+// Unusable is a kind of reason why a file gives no image.
 type Unusable string
 
 // The kinds, and which fields of an UnusableError belong to each.
@@ -58,7 +58,7 @@ const (
 	NeedsMemory    Unusable = "needs much memory"    // Bytes, 0 where it isn't known, of which Most are taken
 )
 
-// UnusableError says that a file, whole as it may be, holds no image that can be had from it.
+// UnusableError says that a file gives no image, even if it is undamaged.
 type UnusableError struct {
 	Path          string
 	Why           Unusable

@@ -26,7 +26,7 @@ const (
 	CardFailed   Cause = "card failed"     // to read or write
 	ImageDamaged Cause = "image damaged"
 	ImageChanged Cause = "image changed" // since it was checked
-	ImageUnfit   Cause = "no image"      // can be had from the file
+	ImageUnfit   Cause = "no image"      // that could be stamped
 )
 
 // causeOf is the cause that an error stands for.

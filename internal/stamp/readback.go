@@ -17,7 +17,7 @@ import (
 )
 
 // maxReadErrors is how many blocks may fail to be read, each of which can take a reader half a minute, before
-// the card is given up.
+// the stamp of this card ends.
 const maxReadErrors = 32
 
 // manyBad is how many bad blocks, if they are an eighth of all too, are no wear.

@@ -26,7 +26,7 @@ func Loop(t *testing.T, file string, options ...string) string {
 	args := slices.Concat([]string{"--direct-io=on", "--show", "-f"}, options, []string{file})
 	out, err := exec.Command("losetup", args...).CombinedOutput()
 	if err != nil {
-		Missing(t, "no loop device can be had: "+string(out))
+		Missing(t, "no loop device is available: "+string(out))
 	}
 	device := strings.TrimSpace(string(out))
 	t.Cleanup(func() {

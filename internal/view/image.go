@@ -43,7 +43,7 @@ func article(name string) string {
 	return "a " + name
 }
 
-// unusableClause goes on after the name of a file, or "it": why no image can be had from it.
+// unusableClause goes on after the name of a file, or "it": why it gives no image.
 func unusableClause(e *image.UnusableError) string {
 	what := strings.TrimSpace(e.Name)
 	switch e.Why {

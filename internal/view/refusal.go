@@ -221,7 +221,7 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	case guard.Protected:
 		return "slide the lock on the card's or adapter's side, and put it in again"
 	case guard.NotThere:
-		return "put the card in, and see that the name is right"
+		return "put the card in, and check its name"
 	case guard.IsFolder, guard.NoDevice:
 		return device
 	case guard.IsPart:

@@ -481,8 +481,8 @@ func stampNotes(a *answer, doc receipt.Document) {
 	case doc.Loss != nil:
 		a.note("Don't use this card. Cards that claim more than they hold are counterfeit; give it back to the seller.")
 	case doc.Cause == receipt.CardFake:
-		a.note("Give it back. %s makes a receipt of what it really holds, and zipstamp receipts export FILE.html a "+
-			"page of that to show to the seller.", shell.Command("zipstamp", "gauge", "spots", doc.Card.Path))
+		a.note("Give it back. To show the seller what it really holds: %s, then zipstamp receipts export FILE.html",
+			shell.Command("zipstamp", "gauge", "spots", doc.Card.Path))
 	case causeNotes[doc.Cause] != "":
 		a.note("%s", causeNotes[doc.Cause])
 	}

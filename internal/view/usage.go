@@ -448,7 +448,7 @@ func CompareWithImage(card string) string {
 // NoStampKnown is the refusal of a card of which no stamp is known.
 func NoStampKnown(card, given string) error {
 	return &Refusal{
-		Card: card, Why: "no receipt of a stamp of it was found",
+		Card: card, Why: "no receipt of its stamp was found",
 		Next: CompareWithImage(given) + "; or name its receipt with --against FILE",
 	}
 }

@@ -13,7 +13,7 @@ import (
 	"zipstamp/internal/card/fault"
 )
 
-// TestKindsOfErrors has those that all Unixes give; what is of no kind stays as it is.
+// TestKindsOfErrors has those that all Unixes give; errors of no kind stay as they are.
 func TestKindsOfErrors(t *testing.T) {
 	for kind, all := range map[fault.Fault][]error{
 		fault.BadPlace: {syscall.EIO}, fault.Full: {syscall.ENOSPC, syscall.EDQUOT, syscall.EFBIG},

@@ -237,7 +237,7 @@ func (r *run) story(ctx context.Context) error {
 	return err
 }
 
-// fill writes until all is full, or what was written is seen to be lost.
+// fill writes until all is full, or what was written turns out to be lost.
 func (r *run) fill(ctx context.Context) (lost bool, err error) {
 	r.Progress.Begin(meter.Write, r.limit)
 	start := time.Now()

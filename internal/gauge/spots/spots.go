@@ -398,7 +398,7 @@ func (r *run) writeBack(b []byte, p journal.Place) error {
 	return r.WriteAt(b, p.Offset)
 }
 
-// seeBack reads all that was saved, and notes what is not seen to be back.
+// seeBack reads all that was saved, and notes what does not read as it did.
 func (r *run) seeBack(buf []byte) error {
 	return r.eachBack(buf, func(b []byte, p journal.Place) error {
 		if err := r.ReadAt(b, p.Offset); err != nil {
