@@ -298,7 +298,7 @@ func cell(t *testing.T, f fault, column int) string {
 	require.NotContains(t, r.err, "panic")
 	after := onCard(t, whole)
 	var doc struct {
-		Verdict, Sentence, Error string
+		Schema, Verdict, Sentence string
 		Exit                     int
 		Gauge                    *struct {
 			Loss *struct{ Exact bool }
@@ -313,7 +313,7 @@ func cell(t *testing.T, f fault, column int) string {
 		verdict = "kept"
 	case len(doc.Kept) > 0:
 		verdict = "put back"
-	case command.name == "gauge restore" && doc.Error == "":
+	case doc.Schema == "restore":
 		verdict = "nothing to do"
 	case verdict == "":
 		verdict = "refused"

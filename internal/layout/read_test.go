@@ -104,8 +104,8 @@ func TestPartitionTablesOfTheReferenceTools(t *testing.T) {
 			[]string{"1 1+8 FAT32 ", "2 9+20 extended ", "5 10+4 Linux ", "6 15+4 Linux ", "7 20+3 Linux swap "},
 		},
 		{
-			`(echo 'label: gpt'; echo 'start=1MiB,size=8MiB,type=U,name=boot'
-				echo 'start=9MiB,size=16MiB,type=L,name="tide tables"') | sfdisk -q disk`, SchemeGPT, 512,
+			`echo 'label: gpt' > in; echo 'start=1MiB,size=8MiB,type=U,name=boot' >> in
+				echo 'start=9MiB,size=16MiB,type=L,name="tide tables"' >> in; sfdisk -q disk < in`, SchemeGPT, 512,
 			[]string{"1 1+8 EFI system boot", "2 9+16 Linux tide tables"},
 		},
 		{
