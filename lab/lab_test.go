@@ -211,7 +211,7 @@ func TestGaugeLeavesRealCardsAsTheyWere(t *testing.T) {
 	r.want(
 		0,
 		"n=0; until test -b /dev/sda || test $n = 50; do usleep 100000; n=$((n+1)); done; zipstamp gauge restore "+
-			"--list && zipstamp gauge restore", "what had been saved is to be put back", "put back",
+			"--list && zipstamp gauge restore", "has not been put back yet", "put back",
 	)
 	same(stick)
 	r.want(0,
