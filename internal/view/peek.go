@@ -57,7 +57,7 @@ func (v *Screen) Peek(p Peeked) {
 		a.add("caution", "%s", word(problem))
 	}
 	if p.Used > 0 && p.Image != nil && p.Contents.Packing != image.RawPacking {
-		a.add("read", "%s of the file, for this", Bytes(min(p.Used, p.Image.Size)))
+		a.add("read", "%s of the file", Bytes(min(p.Used, p.Image.Size)))
 	}
 	for _, n := range peekAdvice(p) {
 		a.note("%s", n)
