@@ -299,8 +299,8 @@ func cell(t *testing.T, f fault, column int) string {
 	after := onCard(t, whole)
 	var doc struct {
 		Schema, Verdict, Sentence string
-		Exit                     int
-		Gauge                    *struct {
+		Exit                      int
+		Gauge                     *struct {
 			Loss *struct{ Exact bool }
 		}
 		Kept []struct{ Fate, Error string }
