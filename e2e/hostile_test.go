@@ -52,7 +52,7 @@ func TestUnusableDigestIsNothingToCompare(t *testing.T) {
 		cmd.Dir, cmd.Env = d.dir, d.env
 		out, _ := cmd.CombinedOutput()
 		assert.Equal(t, 2, cmd.ProcessState.ExitCode(), "%s", out)
-		assert.Contains(t, plain(string(out)), "63 hex digits are no digest known here")
+		assert.Contains(t, plain(string(out)), "no known digest has 63 hex digits")
 	}
 	assert.True(t, bytes.Equal(before, d.read("a.card.data")))
 }

@@ -30,7 +30,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	}
 	job(0, "", "stamp", "--yes", osXZ, "good.card")
 	job(0, "", "recheck", "good.card", osXZ)
-	job(0, "in sequence", "pace", "good.card")
+	job(0, "sequential", "pace", "good.card")
 	job(0, "is as it was stamped", "recheck", "good.card") // it left the card as it was
 	d.want(4, "too small to measure", "pace", "tiny.card")
 	d.want(4, "no test of it was found", "blank", "--yes", "--real-size", "liar.card")

@@ -131,7 +131,7 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 			3, "SHA256SUMS does not name flipped.img.xz (line 1: \"saltmarsh-os.img.xz\"",
 			stamp("--sums", "SHA256SUMS", "flipped.img.xz", "a.card"),
 		},
-		{2, "63 hex digits are no digest", stamp("--digest", strings.Repeat("1", 63), osXZ, "a.card")},
+		{2, "no known digest has 63 hex digits", stamp("--digest", strings.Repeat("1", 63), osXZ, "a.card")},
 		{2, "there is no file no.sums", stamp("--sums", "no.sums", osXZ, "a.card")},
 		{3, "is not what was published: its SHA-1 differs", stamp("--digest", strings.Repeat("1", 40), osXZ, "a.card")},
 		{3, "leave --member out", stamp("--member", "x", osXZ, "a.card")},

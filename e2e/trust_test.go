@@ -136,7 +136,7 @@ func TestCopyingMistakesAreSaid(t *testing.T) {
 	}
 	check(3, "copied wrong: digit 10 is "+other+" in place of", right[:9]+other+right[10:])
 	check(3, "characters that look like digits and are none: О at place", strings.Replace(right, "0", "О", 1))
-	check(2, "hex digits are no digest known here", right[:50])
-	check(2, "hex digits are no digest known here", strings.Repeat("0", 63))
+	check(2, "no known digest has 50 hex digits", right[:50])
+	check(2, "no known digest has 63 hex digits", strings.Repeat("0", 63))
 	check(3, "is not what was published", strings.Repeat("0", 64))
 }

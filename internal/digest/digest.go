@@ -56,7 +56,7 @@ func splitName(text string) (Algorithm, string, error) {
 	}
 	a := byName(text[:end])
 	if a == 0 {
-		return 0, "", fmt.Errorf("%q is neither hex digits nor an algorithm known here (%s)", text[:end], names())
+		return 0, "", fmt.Errorf("%q is neither hex digits nor a known algorithm (%s)", text[:end], names())
 	}
 	return a, strings.TrimLeft(text[end:], ":= "), nil
 }
@@ -69,7 +69,7 @@ func fromHex(digits string) (Digest, error) {
 	}
 	a := byHexLength(len(digits))
 	if a == 0 {
-		return Digest{}, fmt.Errorf("%d hex digits are no digest known here (%s)", len(digits), lengths())
+		return Digest{}, fmt.Errorf("no known digest has %d hex digits (%s)", len(digits), lengths())
 	}
 	sum, err := hex.DecodeString(digits)
 	return New(a, sum), err

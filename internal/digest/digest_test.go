@@ -41,7 +41,7 @@ func TestParseReadsWhatPeoplePaste(t *testing.T) {
 		assert.Equal(t, of(a, "wind"), got)
 	}
 	for text, why := range map[string]string{
-		hex[:63]:          "63 hex digits are no digest",
+		hex[:63]:          "no known digest has 63 hex digits",
 		"":                "0 hex digits",
 		"md5:" + hex:      "the text says MD5",
 		hex[:63] + "g":    `'g' at place 64`,
@@ -146,7 +146,7 @@ func TestSumsSayWhatIsWrongAndWhere(t *testing.T) {
 			"tag and length disagree", "x", "SHA512 (" + name + ") = " + a + "\n",
 			"tagged SHA-512, but its 64 digits are the length of SHA-256",
 		},
-		{"another algorithm", "x", "SHA3-256 (" + name + ") = " + a + "\n", "SHA3-256 is not an algorithm known here"},
+		{"another algorithm", "x", "SHA3-256 (" + name + ") = " + a + "\n", "SHA3-256 is not a known algorithm"},
 		{"alone, for another", "other.img.sha256", a + "\n", "line 1: a digest without a name"},
 		{"empty", "SHA256SUMS", "\n", "holds no digest"},
 		{"a web page", "SHA256SUMS", "<!DOCTYPE html>\n<p>Not found", "holds no digest; line 1 is not understood"},

@@ -214,7 +214,7 @@ func parseTagged(line string) (Entry, error) {
 	}
 	a := byName(tag)
 	if a == 0 {
-		return Entry{}, fmt.Errorf("%s is not an algorithm known here", tag)
+		return Entry{}, fmt.Errorf("%s is not a known algorithm", tag)
 	}
 	d, err := fromHex(strings.TrimSpace(digits))
 	if err != nil {

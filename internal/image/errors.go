@@ -2,6 +2,7 @@ package image
 
 import (
 	"fmt"
+	"io/fs"
 	"strings"
 )
 
@@ -79,6 +80,27 @@ func (e *UnusableError) Error() string {
 	}
 	return text
 }
+
+// NoFile is a kind of reason why what was named is no file that could hold an image.
+type NoFile string
+
+// The kinds; the last two are of the standard input.
+const (
+	Folder   NoFile = "is a folder"
+	NotFile  NoFile = "is not a regular file"
+	NoStream NoFile = "is a terminal or device"
+	NoBytes  NoFile = "has no bytes"
+)
+
+// OpenError says that what was named is no file; errors.Is takes it for fs.ErrInvalid.
+type OpenError struct {
+	Path string
+	Why  NoFile
+}
+
+func (e *OpenError) Error() string { return e.Path + ": " + string(e.Why) }
+
+func (e *OpenError) Unwrap() error { return fs.ErrInvalid }
 
 // ChoiceError says that the user must choose the image within an archive.
 type ChoiceError struct {

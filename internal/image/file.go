@@ -7,7 +7,6 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"math"
@@ -53,8 +52,8 @@ type look struct {
 // Input is the name that stands for the standard input.
 const Input = "-"
 
-// Open opens the download at path; Input is what comes in by stdin. Errors are those of the file system; what the file
-// holds is found by Look.
+// Open opens the download at path; Input is what comes in by stdin. The error is an *OpenError or one of the file
+// system; what the file holds is found by Look.
 func Open(path string) (*File, error) {
 	if path == Input {
 		return openInput(os.Stdin)
@@ -64,10 +63,10 @@ func Open(path string) (*File, error) {
 		return nil, err
 	}
 	if info.IsDir() {
-		return nil, fmt.Errorf("%s is a folder; an image is one file: %w", path, fs.ErrInvalid)
+		return nil, &OpenError{path, Folder}
 	}
 	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is not a file; are image and card in the right order? %w", path, fs.ErrInvalid)
+		return nil, &OpenError{path, NotFile}
 	}
 	file, err := os.Open(path)
 	if err != nil {
@@ -99,10 +98,7 @@ func openInput(in *os.File) (*File, error) {
 		return newFile(Input, in, info)
 	}
 	if info.Mode()&fs.ModeCharDevice != 0 {
-		return nil, fmt.Errorf(
-			"the standard input is a terminal or device; an image comes through a pipe or from a file: %w",
-			fs.ErrInvalid,
-		)
+		return nil, &OpenError{Input, NoStream}
 	}
 	f := &File{
 		Path: Input, file: in, info: info, once: true, pipe: bufio.NewReaderSize(in, probeSize),
@@ -114,7 +110,7 @@ func openInput(in *os.File) (*File, error) {
 	}
 	f.head = bytes.Clone(head)
 	if len(head) == 0 {
-		return nil, fmt.Errorf("nothing came in by the standard input: %w", fs.ErrInvalid)
+		return nil, &OpenError{Input, NoBytes}
 	}
 	return f, nil
 }

@@ -112,7 +112,7 @@ func IsBootFile(name string) bool {
 	})
 }
 
-// Processor tells which processor the program that starts with head is for; empty if it is no program known here.
+// Processor tells which processor the program that starts with head is for; empty if it is no known program.
 func Processor(head []byte) string {
 	if bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) { // a packed kernel
 		z, err := gzip.NewReader(bytes.NewReader(head))

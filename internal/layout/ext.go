@@ -3,7 +3,6 @@ package layout
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"hash/crc32"
 	"io"
 	"path"
@@ -132,7 +131,7 @@ type ExtNode struct {
 func (v *Ext) tables(group int64) (bitmap, inodeBitmap, table int64, unused bool, err error) {
 	at := (v.first+1)*v.block + group*v.descSize
 	if v.incompat&extMetaBG != 0 {
-		return 0, 0, 0, false, fmt.Errorf("its group descriptors are spread (meta_bg), which is not known here")
+		return 0, 0, 0, false, errors.New("its group descriptors are spread (meta_bg), which is not supported")
 	}
 	d := make([]byte, v.descSize)
 	if _, err := v.r.ReadAt(d, at); err != nil {

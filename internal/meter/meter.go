@@ -40,8 +40,8 @@ const (
 
 // The phases of measuring how fast a card is.
 const (
-	Sequence Phase = "sequence"
-	Places   Phase = "places"
+	Sequential Phase = "sequential"
+	Random     Phase = "random"
 )
 
 // PhaseTime is how long a phase took, and how many bytes it moved.

@@ -111,7 +111,7 @@ func (r Ring) verify(signed, body io.Reader) ([]Signature, error) {
 	switch {
 	case errors.As(err, &unsupported):
 		return []Signature{
-			{Format: OpenPGP, Status: Refused, Why: "it is of a kind that is not known here: " + string(unsupported)},
+			{Format: OpenPGP, Status: Refused, Why: "its kind is not supported: " + string(unsupported)},
 		}, nil
 	case err != nil:
 		return nil, ErrNoSignature

@@ -161,7 +161,7 @@ func planNotes(p Plan) []string {
 	if p.Unsure {
 		notes = append(
 			notes,
-			"The image starts with neither a partition table nor a file system known here; see that it is the right "+
+			"The image starts with no known partition table or file system; see that it is the right "+
 				"file.",
 		)
 	}

@@ -255,7 +255,7 @@ func holdsLine(l Listed) string {
 		case layout.KindBlank:
 			return "holds nothing: it starts with zeros"
 		case layout.KindUnknown:
-			return "holds neither a partition table nor a file system known here"
+			return "holds no known partition table or file system"
 		}
 		scheme = l.Contents.Table.Scheme
 	}
@@ -289,7 +289,7 @@ func holdsLine(l Listed) string {
 
 func fsName(kind layout.FSKind) string {
 	if kind == "" {
-		return "no file system known here"
+		return "no known file system"
 	}
 	return word(string(kind))
 }

@@ -90,7 +90,7 @@ func TestCardsAreDescribed(t *testing.T) {
 			"/dev/mmcblk0 31.9 GB (31,914,459,136 bytes), SD slot, BRNDL, serial 0x10a1b2c3",
 			"made in April 2024, maker 0x27 SM, revision 3.0, SDHC or SDXC, SD 4, Class 10 A2",
 			"odd: its registers say 31,914,459,136 bytes, but the reader says 2,000,398,934,016",
-			"holds, by its GPT, 1: FAT32 SALT (268 MB); 2: no file system known here (31.0 GB)",
+			"holds, by its GPT, 1: FAT32 SALT (268 MB); 2: no known file system (31.0 GB)",
 			"/dev/mmcblk0p3 is in use as swap", "last stamped with saltmarsh-os.img.xz, on 20 November 2026",
 			"/dev/sdb 8.00 GB (8,000,000,000 bytes), USB, Creek SD Slot, slot 3 of 4 of Reader, serial 1 " +
 				"write-protected",

@@ -136,7 +136,7 @@ func Method(doc receipt.Document) []string {
 		"whether it was written there, somewhere else, or not at all."
 	switch gauge.Method(g.Method) {
 	case gauge.BySpots:
-		say("Some %d places all over the card were chosen, most by chance, some where cards end. What was there was "+
+		say("%d places all over the card were chosen: most by chance, some where cards often end. What was there was "+
 			"saved. Then something was written to every one of them; and only when all were written, and more after "+
 			"them, they were read, twice.", g.Tried)
 		say("%s", stamps)
@@ -178,9 +178,9 @@ func paceFacts(a *answer, doc receipt.Document) {
 	p := doc.Pace
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	a.add("link", "%s", p.Link)
-	a.add("in sequence", "reads %s, writes %s, at its slowest %s", rateText(p.SequentialRead),
+	a.add("sequential", "reads %s, writes %s, at its slowest %s", rateText(p.SequentialRead),
 		rateText(p.SequentialWrite), rateText(p.SlowestWrite))
-	a.add("here and there", "%s, %s, of 4 KiB", perSecond(p.RandomReads, "read"), perSecond(p.RandomWrites, "write"))
+	a.add("random", "%s, %s, of 4 KiB each", perSecond(p.RandomReads, "read"), perSecond(p.RandomWrites, "write"))
 	marks := strings.Join(p.Meets, ", ")
 	if marks == "" {
 		marks = "none"
@@ -212,10 +212,10 @@ func PaceSentence(name string, r *pace.Report, err error) string {
 	case err != nil:
 		return fmt.Sprintf("The pace of %s could not be measured: %s.", name, gaugeFailure(name, err))
 	case len(r.Meets()) == 0:
-		return fmt.Sprintf("%s reads %s and writes %s in sequence, which is less than any mark promises.", name,
+		return fmt.Sprintf("%s reads %s and writes %s sequentially, which is less than any mark promises.", name,
 			rateText(r.ReadRate), rateText(r.WriteRate))
 	}
-	return fmt.Sprintf("%s reads %s and writes %s in sequence: as fast as %s promise.", name, rateText(r.ReadRate),
+	return fmt.Sprintf("%s reads %s and writes %s sequentially: as fast as %s promise.", name, rateText(r.ReadRate),
 		rateText(r.WriteRate), listed(r.Meets(), len(r.Meets())))
 }
 

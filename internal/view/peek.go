@@ -118,7 +118,7 @@ func PeekSentence(p Peeked) string {
 	case layout.KindBlank:
 		return fmt.Sprintf("%s is blank: it starts with zeros.", name)
 	case layout.KindUnknown:
-		return fmt.Sprintf("%s starts with neither a partition table nor a file system known here.", name)
+		return fmt.Sprintf("%s starts with no known partition table or file system.", name)
 	}
 	what := "has " + parts
 	if p.Card == nil {

@@ -79,7 +79,7 @@ func TestPeekSentences(t *testing.T) {
 		"sdx is blank: it starts with zeros.": {
 			Kind: layout.KindBlank,
 		},
-		"sdx starts with neither a partition table nor a file system known here.": {
+		"sdx starts with no known partition table or file system.": {
 			Kind: layout.KindUnknown,
 		},
 		"sdx is a single file system (exFAT) without a partition table.": {

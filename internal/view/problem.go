@@ -52,6 +52,7 @@ func ErrorText(err error) string {
 	text = reword(text, err, refusedText)
 	text = reword(text, err, leaveText)
 	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
+	text = reword(text, err, noFileText)
 	return reword(text, err, func(e *fs.PathError) string {
 		if errors.Is(err, fs.ErrNotExist) {
 			return "there is no file " + e.Path
@@ -67,6 +68,19 @@ func reword[E error](text string, err error, words func(E) string) string {
 		return text
 	}
 	return strings.Replace(text, e.Error(), words(e), 1)
+}
+
+// noFileText says why what was named can't be an image.
+func noFileText(e *image.OpenError) string {
+	switch e.Why {
+	case image.Folder:
+		return e.Path + " is a folder; an image is one file"
+	case image.NoStream:
+		return "the standard input is a terminal or device; an image comes through a pipe or from a file"
+	case image.NoBytes:
+		return "nothing came in by the standard input"
+	}
+	return e.Path + " is not a file; an image is one file, and is named before the card"
 }
 
 // leaveText says what could not be done when a card was let go.

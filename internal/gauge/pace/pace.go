@@ -1,4 +1,4 @@
-// Package pace measures how fast a card is: in sequence, and at single places of 4 KiB. What is on it is kept: all that
+// Package pace measures how fast a card is: sequentially, and at random places of 4 KiB. What is on it is kept: all that
 // is written is what stands there already, read twice and the same both times.
 package pace
 
@@ -26,7 +26,7 @@ type Test struct {
 // How much is measured at most, and for how long. A1 and A2 are defined for accesses within 256 MiB (SD Association,
 // "Application Performance Class").
 const (
-	inSequence = 128 << 20 // in sequence
+	sequential = 128 << 20 // bytes that are read in sequence
 	batch      = 8         // blocks that are read, and then written
 	longest    = 8 * time.Second
 	area       = 256 << 20
@@ -84,7 +84,7 @@ func (p Test) Run(ctx context.Context) (*Report, error) {
 	}
 	size := p.Device.Size()
 	r.start = min(64<<20, size/4) / gauge.BlockSize * gauge.BlockSize
-	r.end = min(r.start+inSequence, size/gauge.BlockSize*gauge.BlockSize)
+	r.end = min(r.start+sequential, size/gauge.BlockSize*gauge.BlockSize)
 	err := r.story(ctx)
 	r.Close()
 	out.Access, out.Written, out.Read, out.Phases = r.Report.Access, r.Report.Written, r.Report.Read, r.Report.Phases
@@ -103,7 +103,7 @@ func (r *run) story(ctx context.Context) error {
 
 // sequence reads and writes blocks one after the other.
 func (r *run) sequence(ctx context.Context) error {
-	r.Progress.Begin(meter.Sequence, 3*(r.end-r.start))
+	r.Progress.Begin(meter.Sequential, 3*(r.end-r.start))
 	begun := time.Now()
 	var bufs [][]byte
 	for range batch + 1 {
@@ -136,7 +136,7 @@ func (r *run) sequence(ctx context.Context) error {
 		at += n * gauge.BlockSize
 	}
 	r.out.ReadRate, r.out.WriteRate = per(float64(read), reading), per(float64(written), writing)
-	r.Report.TookPhase(meter.Sequence, read+written, begun)
+	r.Report.TookPhase(meter.Sequential, read+written, begun)
 	return nil
 }
 
@@ -227,10 +227,10 @@ func (r *run) small(ctx context.Context) error {
 
 // places reads, and then writes, 4 KiB here and there.
 func (r *run) places(ctx context.Context) error {
-	r.Progress.Begin(meter.Places, 0) // how many there will be, their speed tells
+	r.Progress.Begin(meter.Random, 0) // how many there will be, their speed tells
 	begun := time.Now()
 	defer func() {
-		r.Report.TookPhase(meter.Places, r.out.Reads.Count()*probe.SampleSize+r.out.Writes.Count()*probe.SampleSize,
+		r.Report.TookPhase(meter.Random, r.out.Reads.Count()*probe.SampleSize+r.out.Writes.Count()*probe.SampleSize,
 			begun)
 	}()
 	one, err := r.Samples.Get(ctx)

@@ -233,7 +233,7 @@ zipstamp gauge restore --list`,
 		Use:   "pace [CARD]",
 		Short: "Measure how fast a card is, and which speed classes it meets",
 		Long: `
-Pace measures how fast a card reads and writes, in sequence and at single
+Pace measures how fast a card reads and writes, sequentially and at random
 places. It tells which of the speed classes Class, U, V and A the card meets,
 and, as far as possible, whether the card or the reader is slow. Nothing on the
 card changes: pace only writes what is there already.
