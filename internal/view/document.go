@@ -131,8 +131,7 @@ func Method(doc receipt.Document) []string {
 	var text []string
 	say := func(format string, args ...any) { text = append(text, fmt.Sprintf(format, args...)) }
 	stamps := "Each piece of 512 bytes that was written identifies itself: it has a number made for this test alone, " +
-		"its " +
-		"own place on the card, and a pattern that follows from both. So what is read back at a place shows " +
+		"its own place on the card, and a pattern that follows from both. So what is read back at a place shows " +
 		"whether it was written there, somewhere else, or not at all."
 	switch gauge.Method(g.Method) {
 	case gauge.BySpots:
