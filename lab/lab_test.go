@@ -22,7 +22,8 @@ import (
 	"zipstamp/lab"
 )
 
-// limit bounds each test, and is meant for those that hang: a busy computer may take twice as long. Without hardware support a guest's processor is 10 to 20 times slower than this computer's.
+// limit bounds each test, and is there for those that hang: a busy computer takes twice as long as an idle one. Without
+// hardware support a guest's processor is 10 to 20 times slower than this computer's.
 const limit = 9 * time.Minute
 
 // shelf is what the tests of this package share: the kit, the built program, and an image in a folder that guests see.
