@@ -1,5 +1,5 @@
-// Package pace measures how fast a card is: sequentially, and at random places of 4 KiB. What is on it is kept: all that
-// is written is what stands there already, read twice and the same both times.
+// Package pace measures how fast a card is: sequentially, and at random places of 4 KiB. What is on it is kept: all
+// that is written is what stands there already, read twice and the same both times.
 package pace
 
 import (
