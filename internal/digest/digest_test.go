@@ -123,7 +123,7 @@ func TestSumsSayWhatIsWrongAndWhere(t *testing.T) {
 		{"twice, in folders", "SHA256SUMS", a + "  x/" + name + "\n" + b + "  y/" + name, "lines 1 and 2"},
 		{
 			"a digit lost", "SHA256SUMS", a[:63] + "  " + name + "\n" + b + "  two.img",
-			"names saltmarsh-os.img.xz in line 1, but the digest there can't be read: 63 hex digits",
+			"names saltmarsh-os.img.xz in line 1, but the digest there can't be read: no known digest has 63 hex digits",
 		},
 		{
 			"a digit lost, and a right MD5 below", "SHA256SUMS",
