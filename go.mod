@@ -13,6 +13,7 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/dustin/go-humanize v1.1.0
 	github.com/godbus/dbus/v5 v5.2.4
+	github.com/hbollon/go-edlib v1.7.0
 	github.com/klauspost/compress v1.20.4
 	github.com/moby/sys/mountinfo v0.7.3
 	github.com/pelletier/go-toml/v2 v2.4.3

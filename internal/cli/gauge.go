@@ -23,9 +23,7 @@ import (
 )
 
 func (a *app) gauge() *cobra.Command {
-	cmd := a.command("gauge", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
-	cmd.AddCommand(a.gaugeSpots(), a.gaugeWhole(), a.gaugeSpace(), a.gaugeRestore())
-	return cmd
+	return a.group("gauge", a.gaugeSpots(), a.gaugeWhole(), a.gaugeSpace(), a.gaugeRestore())
 }
 
 // gaugeOptions are the flags that the tests of cards share.

@@ -12,9 +12,7 @@ import (
 )
 
 func (a *app) keys() *cobra.Command {
-	cmd := a.command("keys", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
-	cmd.AddCommand(a.keysAdd(), a.keysList(), a.keysRemove())
-	return cmd
+	return a.group("keys", a.keysAdd(), a.keysList(), a.keysRemove())
 }
 
 func (a *app) keysAdd() *cobra.Command {

@@ -18,9 +18,7 @@ import (
 )
 
 func (a *app) practice() *cobra.Command {
-	cmd := a.command("practice", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
-	cmd.AddCommand(a.practiceNew())
-	return cmd
+	return a.group("practice", a.practiceNew())
 }
 
 func (a *app) practiceNew() *cobra.Command {

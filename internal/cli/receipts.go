@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"errors"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -19,8 +18,10 @@ import (
 )
 
 func (a *app) receipts() *cobra.Command {
-	cmd := a.command("receipts", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
-	cmd.AddCommand(a.receiptsList(), a.receiptsShow(), a.receiptsExport())
+	var f filter
+	cmd := a.group("receipts", a.receiptsList(), a.receiptsShow(), a.receiptsExport())
+	f.flags(cmd.Flags())
+	cmd.RunE = func(*cobra.Command, []string) error { return a.listReceipts(f) }
 	return cmd
 }
 
@@ -33,6 +34,43 @@ func (f *filter) flags(fs *pflag.FlagSet) {
 	fs.StringVar(&f.since, "since", "", "")
 	fs.StringVar(&f.until, "until", "", "")
 }
+
+// parseDay reads a day as people name it: 2026-11-26, today, yesterday, monday (the last one), 3 days ago, 2 weeks ago.
+func parseDay(text string, now time.Time) (time.Time, error) {
+	today := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	words := strings.Fields(strings.ToLower(text))
+	if t, err := time.ParseInLocation(time.DateOnly, text, now.Location()); err == nil {
+		return t, nil
+	}
+	switch {
+	case len(words) == 1 && words[0] == "today":
+		return today, nil
+	case len(words) == 1 && words[0] == "yesterday":
+		return today.AddDate(0, 0, -1), nil
+	case len(words) == 1:
+		for back := range 7 {
+			if day := today.AddDate(0, 0, -back); strings.EqualFold(day.Weekday().String(), words[0]) {
+				return day, nil
+			}
+		}
+	case len(words) == 3 && words[2] == "ago":
+		n, err := strconv.Atoi(words[0])
+		days := map[string]int{"day": 1, "week": 7}[strings.TrimSuffix(words[1], "s")]
+		switch unit := strings.TrimSuffix(words[1], "s"); {
+		case err != nil || n < 0 || n > maxAgo:
+		case days > 0:
+			return today.AddDate(0, 0, -n*days), nil
+		case unit == "month":
+			return today.AddDate(0, -n, 0), nil
+		case unit == "year":
+			return today.AddDate(-n, 0, 0), nil
+		}
+	}
+	return time.Time{}, view.NotADate(text)
+}
+
+// maxAgo bounds how long ago a day may be, in its unit.
+const maxAgo = 10000
 
 // has tells whether one of the texts has the part in it, whatever the case.
 func has(part string, texts ...string) bool {
@@ -47,12 +85,15 @@ func has(part string, texts ...string) bool {
 // choose gives the receipts that fit, with their numbers, which count from the latest of all.
 func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbers []int, err error) {
 	var since, until time.Time
-	for text, at := range map[string]*time.Time{f.since: &since, f.until: &until} {
-		if text == "" {
+	for _, bound := range []struct {
+		text string
+		at   *time.Time
+	}{{f.since, &since}, {f.until, &until}} {
+		if bound.text == "" {
 			continue
 		}
-		if *at, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
-			return nil, nil, &usageError{view.NotADate(text)}
+		if *bound.at, err = parseDay(bound.text, time.Now()); err != nil {
+			return nil, nil, &usageError{err}
 		}
 	}
 	if f.until != "" {
@@ -76,21 +117,24 @@ func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbe
 
 func (a *app) receiptsList() *cobra.Command {
 	var f filter
-	cmd := a.command("receipts list", 0, 0, func(*cobra.Command, []string) error {
-		all := a.history()
-		chosen, numbers, err := f.choose(all)
-		if err != nil {
-			return err
-		}
-		if !a.json {
-			a.screen.Receipts(chosen, numbers, len(all))
-			return nil
-		}
-		a.printJSON(receiptList(chosen, numbers, len(all)))
-		return nil
-	})
+	cmd := a.command("receipts list", 0, 0, func(*cobra.Command, []string) error { return a.listReceipts(f) })
 	f.flags(cmd.Flags())
 	return cmd
+}
+
+// listReceipts shows the receipts that fit.
+func (a *app) listReceipts(f filter) error {
+	all := a.history()
+	chosen, numbers, err := f.choose(all)
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		a.screen.Receipts(chosen, numbers, len(all))
+		return nil
+	}
+	a.printJSON(receiptList(chosen, numbers, len(all)))
+	return nil
 }
 
 // The JSON document of receipts list.
@@ -158,7 +202,7 @@ func (a *app) findReceipt(args []string, f filter) (receipt.Document, error) {
 		if _, err := strconv.Atoi(args[0]); err != nil {
 			doc, err := receipt.Load(args[0])
 			doc.File = args[0]
-			if err != nil && !errors.Is(err, os.ErrNotExist) {
+			if err != nil {
 				err = &usageError{err}
 			}
 			return doc, err

@@ -49,6 +49,11 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	if len(args) > 1 && r.against != "" {
 		return &usageError{view.ErrImageOrOther}
 	}
+	if len(args) > 1 {
+		if err := r.swapped(args[1], args[0], view.CardFirst); err != nil {
+			return err
+		}
+	}
 	if r.card, err = r.pickOrChoose(ctx, args); err != nil {
 		return err
 	}

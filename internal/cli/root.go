@@ -119,9 +119,10 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	root.SetErr(streams.Err)
 	ran, err := root.ExecuteContextC(ctx)
 	if err != nil && !a.started {
-		err = &usageError{view.SeeHelp(err, ran.CommandPath())}
+		err = &usageError{a.suggest(ran, err)}
 		a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	}
+	err = a.suggestPath(err)
 	status := statusOf(err)
 	if a.json && !a.printed && err != nil {
 		a.printJSON(failure{
@@ -173,9 +174,10 @@ func Root() *cobra.Command {
 }
 
 func (a *app) root() *cobra.Command {
-	cmd := a.command("", 0, 0, func(cmd *cobra.Command, _ []string) error { return cmd.Help() })
+	cmd := a.group("", a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(),
+		a.receipts(),
+		a.keys(), a.practice(), a.demo(), a.versionCommand())
 	cmd.Version, cmd.SilenceErrors, cmd.SilenceUsage = a.version, true, true
-	cmd.Args = cobra.NoArgs // which names the command that isn't one
 	cmd.PersistentPreRun = func(*cobra.Command, []string) {
 		a.started = true
 		a.screen = view.NewScreen(a.streams)
@@ -185,8 +187,12 @@ func (a *app) root() *cobra.Command {
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "")
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "")
-	cmd.AddCommand(a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.receipts(),
-		a.keys(), a.practice(), a.demo())
+	cmd.InitDefaultCompletionCmd()
+	for _, c := range cmd.Commands() {
+		if c.Name() == "completion" {
+			c.Args, c.RunE = a.onlyCommands, func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+		}
+	}
 	describeFlags(cmd, "")
 	return cmd
 }

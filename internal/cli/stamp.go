@@ -211,6 +211,11 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
 		return &usageError{view.ErrOneReceipt}
 	}
+	if len(cards) == 1 {
+		if err := s.swapped(imagePath, cards[0], view.ImageFirst); err != nil {
+			return err
+		}
+	}
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
 	}

@@ -20,18 +20,19 @@ type Schema string
 
 // The kinds.
 const (
-	Receipt     Schema = "receipt" // of one job with one card
-	Jobs        Schema = "jobs"    // receipts of one job with several cards
-	Check       Schema = "check"
-	Peek        Schema = "peek"
-	Cards       Schema = "cards"
-	Receipts    Schema = "receipts" // a list
-	Export      Schema = "export"
-	Keys        Schema = "keys"
-	Restore     Schema = "restore"
-	Removed     Schema = "removed"  // files of gauge space
-	Practice    Schema = "practice" // a practice card that was made
-	ErrorReport Schema = "error"    // of a command that came to no result
+	Receipt       Schema = "receipt" // of one job with one card
+	Jobs          Schema = "jobs"    // receipts of one job with several cards
+	Check         Schema = "check"
+	Peek          Schema = "peek"
+	Cards         Schema = "cards"
+	Receipts      Schema = "receipts" // a list
+	Export        Schema = "export"
+	Keys          Schema = "keys"
+	Restore       Schema = "restore"
+	Removed       Schema = "removed"  // files of gauge space
+	Practice      Schema = "practice" // a practice card that was made
+	VersionReport Schema = "version"  // of the program
+	ErrorReport   Schema = "error"    // of a command that came to no result
 )
 
 // Head is the beginning of every document.

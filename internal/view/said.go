@@ -307,6 +307,9 @@ func unsignedLines(u check.Unsigned) string {
 
 func copiedWrong(slip string) string { return "the digest given was copied wrong: " + slip }
 
+// or joins words: a, b or c.
+func or(words []string) string { return strings.Replace(and(words), " and ", " or ", 1) }
+
 // and joins words: a, b and c.
 func and(words []string) string {
 	if len(words) < 2 {

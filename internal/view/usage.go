@@ -135,7 +135,9 @@ func ManyKeys(id string, n int) error {
 }
 
 // NotADate says that a text is no date.
-func NotADate(given string) error { return fmt.Errorf("%q is not a date such as 2026-11-26", given) }
+func NotADate(given string) error {
+	return fmt.Errorf("%q is not a day such as 2026-11-26, yesterday or \"3 days ago\"", given)
+}
 
 // NoPlainFile says that a path is not that of a plain file.
 func NoPlainFile(path string) error { return fmt.Errorf("%s is not a plain file", path) }

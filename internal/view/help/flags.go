@@ -24,7 +24,7 @@ var flags = map[string]string{
 	"--wait":         "wait until programs that use the card have ended",
 	"--card":         "only receipts of cards with this `TEXT` in their name, path, model, serial number or CID",
 	"--image":        "only receipts of images with this `TEXT` in their name or digest",
-	"--since":        "only receipts from this `DATE` on, such as 2026-11-26",
+	"--since":        "only receipts from this `DATE` on, such as 2026-11-26 or yesterday",
 	"--until":        "only receipts up to this `DATE`",
 
 	"check --digest":     "the published digest, as `TEXT` (can be repeated)",

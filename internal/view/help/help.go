@@ -264,7 +264,14 @@ zipstamp blank --real-size liar.card`,
 		Long: `
 Every stamp and every test keeps a receipt: what was done to which card, and how
 it went. Receipts lists them, shows one again, and exports one as a page, a
-picture or a text, to print or to show to a seller.`,
+picture or a text, to print or to show to a seller. Alone, it lists them.`,
+		Example: `
+zipstamp receipts
+zipstamp receipts --since yesterday`,
+	},
+	"version": {
+		Use:   "version",
+		Short: "Print the version, and how it was built",
 	},
 	"receipts list": {
 		Use:   "list",

@@ -1,0 +1,77 @@
+package view
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// What somebody may have meant, in words.
+
+// DidYouMean asks whether one of some command lines, or names, was meant; empty for none.
+func DidYouMean(meant ...string) string {
+	if len(meant) == 0 {
+		return ""
+	}
+	return "did you mean " + strings.Join(meant, ", or ") + "?"
+}
+
+// UnknownCommand says that a word is not one of the commands below command.
+func UnknownCommand(word, command, next string) error {
+	return &Hint{Err: fmt.Errorf("%s has no command %q", command, word), Next: next}
+}
+
+// Commands lists the commands that there are.
+func Commands(command string, names []string) string {
+	return fmt.Sprintf("the commands are %s; see %s --help", and(names), command)
+}
+
+// UnknownFlag says that a command has no such flag.
+func UnknownFlag(flag, command, next string) error {
+	if next == "" {
+		next = "see " + command + " --help"
+	}
+	return &Hint{Err: fmt.Errorf("%s has no flag %s", command, flag), Next: next}
+}
+
+// WhichGauge tells the tests of a card apart.
+func WhichGauge(card string) string {
+	return fmt.Sprintf("choose a test: zipstamp gauge spots %s takes a minute, and what is on the card stays; "+
+		"zipstamp gauge "+
+		"whole %s tests every block, and what is on it is lost", card, card)
+}
+
+// NoURL says that nothing is downloaded. name is that of the file at the end of the address.
+func NoURL(name string) string {
+	return "zipstamp downloads nothing: download it first, for instance with a browser, and then name the file (" +
+		name +
+		")"
+}
+
+// QuotedTilde says why a path with a tilde wasn't found; corrected is the command that would.
+func QuotedTilde(corrected string) string {
+	if corrected == "" {
+		return "write the tilde without quotes, or the whole path: the shell fills it in only without"
+	}
+	return "the shell fills a tilde in only without quotes; " + DidYouMean(corrected)
+}
+
+// The orders in which image and card are named.
+const (
+	ImageFirst = "the image comes first, and then the card"
+	CardFirst  = "the card comes first, and then the image"
+)
+
+// WrongOrder says that image and card are named in the wrong order.
+func WrongOrder(order, card, next string) error {
+	return &Hint{Err: fmt.Errorf("%s; %s is a card", order, card), Next: next}
+}
+
+// NoSuchValue says that a flag doesn't take a value, with those that it takes.
+func NoSuchValue(given string, known []string, next string) error {
+	text := fmt.Sprintf("%q is not %s", given, or(known))
+	if next == "" {
+		return errors.New(text)
+	}
+	return &Hint{Err: errors.New(text), Next: next}
+}
