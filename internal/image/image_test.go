@@ -297,7 +297,7 @@ func TestWhatIsNoImageIsSaid(t *testing.T) {
 	_, err = Open(t.TempDir())
 	assert.ErrorContains(t, err, "is a folder")
 	_, err = Open("/dev/null")
-	assert.ErrorContains(t, err, "is not a file")
+	assert.ErrorContains(t, err, "is not a regular file")
 }
 
 func TestZipMembers(t *testing.T) {
