@@ -39,7 +39,7 @@ func TestCheck(t *testing.T) {
 	d.write("page.img.gz", []byte("<html><head><title>404"))
 	d.write("empty.img.gz", nil)
 	d.write("cut.img", unpack[:22<<20])
-	d.write("SUMS", []byte("# the club's images\r\n"+sum+" *a.img.gz\r\n"))
+	d.write("far/SUMS", []byte("# the club's images\r\n"+sum+" *a.img.gz\r\n"))
 
 	d.want(3, "Nothing was compared", "check", "--must-match", "a.img.gz").mentions(t,
 		"Nothing was compared: no published digest", grouped(sum), grouped(inner), "unpacks to its end")
@@ -48,7 +48,7 @@ func TestCheck(t *testing.T) {
 	d.want(3, "cut short: the file ends at byte", "check", "cut.img.gz")
 	d.want(0, "its SHA-256 agrees", "check", "--digest", "SHA256: "+strings.ToUpper(sum[:20])+" "+sum[20:], "a.img.gz")
 	d.want(0, "the SHA-256 of the image in it agrees", "check", "--digest", inner, "a.img.gz")
-	d.want(0, "as in SUMS, line 2, for the file as downloaded", "check", "--sums", "SUMS", "a.img.gz")
+	d.want(0, "as in far/SUMS, line 2, for the file as downloaded", "check", "--sums", "far/SUMS", "a.img.gz")
 	d.want(3, "is not what was published", "check", "--digest", sum, "--digest", "md5:"+strings.Repeat("0", 32),
 		"a.img.gz").
 		mentions(t, "its MD5 differs", "SHA-256 agrees with the digest given")
@@ -65,7 +65,8 @@ func TestCheck(t *testing.T) {
 			break
 		}
 	}
-	d.want(3, "this is that file under another name, or the wrong download", "check", "--sums", "SUMS", "other.img.gz").
+	d.want(3, "this is that file under another name, or the wrong download", "check", "--sums", "far/SUMS",
+		"other.img.gz").
 		mentions(t, "SUMS does not name other.img.gz", "the one of a.img.gz (SUMS, line 2)")
 	d.want(3, "cut short: the file ends at byte", "check", "--digest", sum, "cut.img.gz")
 	d.want(3, `is a web page ("404"), not the image`, "check", "--digest", sum, "page.img.gz")

@@ -48,7 +48,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d.want(0, "3 receipts", "receipts", "list", "--image", "SALTMARSH")
 	d.want(0, "None of the 7 receipts matches.", "receipts", "list", "--until", "2020-01-01")
 	d.want(0, "7 receipts", "receipts", "list", "--since", "2020-01-01", "--until", "2099-01-01")
-	d.want(2, "is not a date", "receipts", "list", "--since", "yesterday")
+	d.want(2, "is not a day", "receipts", "list", "--since", "someday")
 
 	files, err := filepath.Glob(d.path("state/zipstamp/receipts/*.json"))
 	require.NoError(t, err)
@@ -80,5 +80,5 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d.want(2, "but not as", "receipts", "export", "a.pdf")
 	d.want(2, "is no receipt", "receipts", "show", demo.Sums)
 	d.want(2, "there is no such receipt", "receipts", "show", "99")
-	d.want(1, "there is no file none.json", "receipts", "show", "none.json")
+	d.want(2, "there is no file none.json", "receipts", "show", "none.json")
 }

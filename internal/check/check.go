@@ -23,10 +23,13 @@ type Published struct {
 	Garbled    []*digest.GarbledError // given, and nearly digests
 	Slips      []Slip
 	Wrong      []*digest.SumsError // sums files that should help and don't
+	Loose      []digest.Published  // digests without a name, which lie beside the image and count if they are right
+	NotHere    []string            // packed files that the image may be unpacked from, of which digests are published
 	Signatures []trust.Signature   // of the sums files
 	Signed     []string            // files with signatures of the image itself, which are checked as it is read
 	Unsigned   []Unsigned
 
+	packed  string // path of a file that the image may be unpacked from; empty if there is none
 	keys    Keys
 	covered map[string]*digest.Sums // by path of a clear-signed sums file: what of it is signed
 }
@@ -46,12 +49,17 @@ type Keys struct {
 // Nothing tells that there is nothing to compare the image with. A text that is nearly a digest is nothing that can be
 // compared.
 func (p Published) Nothing() bool {
-	return len(p.Digests) == 0 && len(p.Wrong) == 0 && len(p.Signed) == 0 && !p.keys.Required
+	return len(p.Digests) == 0 && len(p.Wrong) == 0 && len(p.Loose) == 0 && len(p.Signed) == 0 && !p.keys.Required
+}
+
+// sure tells whether there is something that must agree.
+func (p Published) sure() bool {
+	return len(p.Digests) > 0 || len(p.Wrong) > 0 || len(p.Signed) > 0 || p.keys.Required
 }
 
 // Given is what the user says that was published.
 type Given struct {
-	Digests []digest.Digest
+	Texts   []*digest.Sums         // what was given for its digest
 	Garbled []*digest.GarbledError // texts that are nearly digests
 	Sums    []string               // paths of sums files
 }
@@ -60,26 +68,33 @@ type Given struct {
 // or, without either, those in the sums files that lie beside it.
 func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	p := Published{Garbled: g.Garbled, keys: keys, covered: map[string]*digest.Sums{}}
-	for _, d := range g.Digests {
-		p.Digests = append(p.Digests, digest.Published{Digest: d})
-	}
 	names := f.Names()
 	if c, err := f.Look(member); err == nil {
 		names = c.Names(f)
 	}
-	var found []digest.Published
-	var err error
+	for _, text := range g.Texts {
+		found, err := text.For(names...)
+		if wrong := (*digest.SumsError)(nil); errors.As(err, &wrong) {
+			p.Wrong = append(p.Wrong, wrong)
+		}
+		p.Digests = append(p.Digests, found...)
+	}
 	switch {
 	case len(g.Sums) > 0:
-		found, p.Wrong, err = digest.InFiles(g.Sums, names...)
-	case len(g.Digests)+len(g.Garbled) == 0 && f.Path != image.Input: // what comes in lies beside nothing
-		found, p.Wrong, err = digest.Beside(f.Path, names...)
+		found, wrong, err := digest.InGiven(g.Sums, names...)
+		if err != nil {
+			return p, err
+		}
+		p.Digests, p.Wrong = append(p.Digests, found...), append(p.Wrong, wrong...)
+	case len(g.Texts)+len(g.Garbled) == 0 && f.Path != image.Input: // what comes in lies beside nothing
+		beside, err := digest.LookBeside(f.Path, names...)
+		if err != nil {
+			return p, err
+		}
+		p.Digests, p.Wrong, p.Loose = beside.Published, beside.Wrong, beside.Loose
 	}
-	p.Digests = append(p.Digests, found...)
-	if err == nil {
-		err = p.findSignatures(f)
-	}
-	return p, err
+	p.findPacked(f)
+	return p, p.findSignatures(f)
 }
 
 // Outcome is the answer of a check.
@@ -99,8 +114,9 @@ type On string
 // What a digest can match.
 const (
 	Neither  On = ""
-	Download On = "download" // the file as it was downloaded
-	Image    On = "image"    // the image unpacked from it
+	Download On = "download"    // the file as it was downloaded
+	Image    On = "image"       // the image unpacked from it
+	Packed   On = "packed file" // the file beside it, which unpacks to just this image
 )
 
 // Compared is a published digest and how it fared.
@@ -125,7 +141,10 @@ type Report struct {
 	Published  []Compared
 	Slips      []Slip
 	Wrong      []Unnamed
-	Signatures []trust.Signature // of the sums files and of the download
+	Near       []digest.Published // digests without a name, that lie beside the image and are not its own
+	NotHere    []string           // packed files of which digests are published, and that are not here
+	Via        *Via               // the packed file that the image was unpacked from; nil if none was looked at
+	Signatures []trust.Signature  // of the sums files and of the download
 	Unsigned   []Unsigned
 	Required   bool        // a signature by a key that the user named must be there
 	Seal       digest.Seal // of the download
@@ -136,6 +155,8 @@ type Report struct {
 	Damage    error          // why it can't be unpacked
 	NoImage   error          // it can be unpacked, and is no image of a disk
 	Shortfall int64          // bytes that a raw image lacks, going by its partition table
+
+	packed []digest.Digest // of the packed file beside it
 }
 
 // Slip is a text that was given for a digest, and is nearly that of the download or its image.
@@ -225,7 +246,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	algorithms := p.Algorithms()
 	canUnpack := r.Damage == nil && r.Packing != image.RawPacking
-	if (p.Nothing() || f.Once()) && canUnpack {
+	if (!p.sure() || f.Once()) && canUnpack {
 		if err := r.both(ctx, f, contents, algorithms, m); err != nil {
 			return r, err
 		}
@@ -237,7 +258,14 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	r.Size = f.Size // of a pipe, it is known now
 	r.Required, r.Signatures, r.Unsigned = p.keys.Required, slices.Clone(p.Signatures), p.Unsigned
+	r.NotHere = p.NotHere
 	r.compare(p)
+	if p.packed != "" && r.Unmatched() != nil {
+		if err := r.lookPacked(ctx, p, algorithms, m); err != nil {
+			return r, err
+		}
+		r.compare(p)
+	}
 	if err := r.checkSigned(ctx, f, p, m); err != nil {
 		return r, err
 	}
@@ -247,7 +275,44 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 		}
 		r.compare(p)
 	}
-	return r, nil
+	return r, r.tryAlike(ctx, f, contents, p, canUnpack, m)
+}
+
+// tryAlike compares digests of which only the number of digits is known by the other algorithms that have as many.
+func (r *Report) tryAlike(
+	ctx context.Context, f *image.File, c image.Contents, p Published, canUnpack bool, m *meter.Meter,
+) error {
+	var others []digest.Algorithm
+	for _, h := range r.Published {
+		if h.Matched == Neither && h.Guessed {
+			others = append(others, h.Algorithm.Alike()...)
+		}
+	}
+	if len(others) == 0 || f.Once() || r.Size == 0 {
+		return nil
+	}
+	again := Report{Path: r.Path, Size: r.Size}
+	if err := again.download(ctx, f, others, m); err != nil {
+		return err
+	}
+	if canUnpack && len(r.Image) > 0 {
+		if err := again.unpack(ctx, f, c, others, nil, m); err != nil {
+			return err
+		}
+	}
+	before := *r
+	r.Download, r.Image = slices.Concat(r.Download, again.Download), slices.Concat(r.Image, again.Image)
+	r.compare(p)
+	right := 0
+	for i := range r.Published {
+		if r.Published[i].Matched != before.Published[i].Matched {
+			right++
+		}
+	}
+	if right == 0 { // what was computed in vain would only confuse
+		*r = before
+	}
+	return nil
 }
 
 // Compare makes a report of a download whose digests have been computed by others, as it was stamped.
@@ -264,7 +329,7 @@ func Compare(f *image.File, c image.Contents, p Published, download, unpacked []
 // Algorithms are those needed to hold what was published, and SHA-256, by which images are known today.
 func (p Published) Algorithms() []digest.Algorithm {
 	out := []digest.Algorithm{digest.SHA256}
-	for _, d := range p.Digests {
+	for _, d := range slices.Concat(p.Digests, p.Loose) {
 		out = append(out, d.Algorithm)
 	}
 	for _, g := range p.Garbled {
@@ -350,21 +415,24 @@ func (r *Report) damaged(err error) error {
 	return err
 }
 
-// hold compares what has been computed so far with what was published.
+// compare compares what has been computed so far with what was published.
 func (r *Report) compare(p Published) {
-	r.Published, r.Wrong, r.Slips = nil, nil, nil
+	r.Published, r.Wrong, r.Slips, r.Near = nil, nil, nil, nil
 	for _, d := range p.Digests {
-		h := Compared{Published: d, Signed: p.signer(d)}
-		switch {
-		case slices.Contains(r.Download, d.Digest):
-			h.Matched = Download
-		case slices.Contains(r.Image, d.Digest):
-			h.Matched = Image
-		default:
+		h := r.comparedWith(d)
+		h.Signed = p.signer(d)
+		if h.Matched == Neither {
 			h.Other = r.other(d.Sums)
 			h.Slip = r.slip(d.Hex())
 		}
 		r.Published = append(r.Published, h)
+	}
+	for _, d := range p.Loose {
+		if h := r.comparedWith(d); h.Matched != Neither {
+			r.Published = append(r.Published, h)
+		} else {
+			r.Near = append(r.Near, d)
+		}
 	}
 	for _, g := range p.Garbled {
 		r.holdGarbled(g)
@@ -372,6 +440,24 @@ func (r *Report) compare(p Published) {
 	for _, w := range p.Wrong {
 		r.Wrong = append(r.Wrong, Unnamed{w, r.other(w.Sums)})
 	}
+}
+
+// comparedWith tells what a published digest is that of.
+func (r *Report) comparedWith(d digest.Published) Compared {
+	h := Compared{Published: d}
+	for _, of := range []struct {
+		on    On
+		among []digest.Digest
+	}{{Download, r.Download}, {Image, r.Image}, {Packed, r.packed}} {
+		if of.on == Packed && (r.Via == nil || !r.Via.Same) {
+			continue
+		}
+		if found, ok := equal(d, of.among); ok {
+			h.Matched, h.Digest = of.on, found
+			break
+		}
+	}
+	return h
 }
 
 // slip tells whether hex is nearly a digest that was computed.

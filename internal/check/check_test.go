@@ -64,7 +64,11 @@ func run(t *testing.T, path string, given []digest.Digest, sums []string, m *met
 	f, err := image.Open(path)
 	require.NoError(t, err)
 	defer f.Close()
-	p, err := Find(f, "", Given{Digests: given, Sums: sums}, Keys{})
+	var texts []*digest.Sums
+	for _, d := range given {
+		texts = append(texts, &digest.Sums{Given: true, Entries: []digest.Entry{{Digest: d, Line: 1}}})
+	}
+	p, err := Find(f, "", Given{Texts: texts, Sums: sums}, Keys{})
 	require.NoError(t, err)
 	r, err := Run(context.Background(), f, "", p, m)
 	require.NoError(t, err)

@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -31,6 +33,7 @@ type published struct {
 	keys    []string
 	member  string
 	limit   limit
+	typed   []byte // what came in by the standard input for a digest; nil before it was read
 }
 
 func (p *published) flags(f *pflag.FlagSet) {
@@ -48,20 +51,37 @@ func bound(f *image.File, l limit, otherwise int64) (err error) {
 }
 
 // given reads the digests of the command line. What is nearly a digest may turn out to be one that was copied wrong.
-func (p *published) given() (out []digest.Digest, nearly []*digest.GarbledError, err error) {
-	for _, text := range p.digests {
-		d, err := digest.Parse(text)
+func (p *published) given() (g check.Given, err error) {
+	g.Sums = p.sums
+	for i, text := range p.digests {
+		if text == image.Input && p.typed == nil {
+			if p.typed, err = readAll(os.Stdin); err != nil {
+				return g, err
+			}
+		}
+		if text == image.Input {
+			p.digests[i], text = string(p.typed), string(p.typed)
+		}
+		one, err := digest.ReadGiven(text)
 		var garbled *digest.GarbledError
 		switch {
 		case errors.As(err, &garbled):
-			nearly = append(nearly, garbled)
+			g.Garbled = append(g.Garbled, garbled)
 		case err != nil:
-			return nil, nil, notADigest(err)
+			return g, notADigest(err)
 		default:
-			out = append(out, d)
+			g.Texts = append(g.Texts, one)
 		}
 	}
-	return out, nearly, nil
+	return g, nil
+}
+
+// maxTyped bounds what is read for a digest from the standard input, bytes.
+const maxTyped = 1 << 20
+
+func readAll(r io.Reader) ([]byte, error) {
+	text, err := io.ReadAll(io.LimitReader(r, maxTyped))
+	return append([]byte{}, text...), err
 }
 
 func notADigest(err error) error {
@@ -95,7 +115,10 @@ func (p *published) ring(who person) (check.Keys, error) {
 
 // find opens an image and collects what was published for it. The caller closes it.
 func (p *published) find(path string, who person) (*image.File, check.Published, error) {
-	given, nearly, err := p.given()
+	if path == image.Input && slices.Contains(p.digests, image.Input) {
+		return nil, check.Published{}, &usageError{view.ErrInputTwice}
+	}
+	given, err := p.given()
 	if err != nil {
 		return nil, check.Published{}, err
 	}
@@ -110,7 +133,7 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 	err = bound(f, p.limit, 0)
 	var found check.Published
 	if err == nil {
-		found, err = check.Find(f, p.member, check.Given{Digests: given, Garbled: nearly, Sums: p.sums}, keys)
+		found, err = check.Find(f, p.member, given, keys)
 	}
 	if err != nil {
 		f.Close()
@@ -135,6 +158,18 @@ func (a *app) check() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
+		if len(p.digests) == 0 {
+			named, sums := splitSums(images)
+			switch {
+			case len(sums) > 0 && len(named) > 0:
+				images, p.sums = named, append(p.sums, sums...)
+			case len(sums) > 0 && len(p.sums) == 0:
+				if images, c.sumsOf, c.missing, err = imagesOf(sums); err != nil {
+					return err
+				}
+			}
+		}
 		paths, err := imagesIn(images)
 		if err != nil {
 			return err
@@ -142,7 +177,6 @@ func (a *app) check() *cobra.Command {
 		if len(paths) > 1 && len(p.digests) > 0 {
 			return &usageError{view.ErrOneDigest}
 		}
-		c := checking{app: a, published: &p, who: who, mustMatch: mustMatch}
 		if len(images) == 1 && len(paths) == 1 && paths[0] == images[0] {
 			return c.one(cmd.Context(), paths[0])
 		}
@@ -202,6 +236,9 @@ type checkedImage struct {
 	Download   map[string]string   `json:"download_digests,omitempty"`
 	Image      map[string]string   `json:"image_digests,omitempty"`
 	Published  []receipt.Published `json:"published,omitempty"`
+	From       string              `json:"unpacked_from,omitempty"` // a packed file that it was compared with
+	Near       []receipt.Published `json:"near,omitempty"`          // digests without a name beside it, which differ
+	NotHere    []string            `json:"not_here,omitempty"`      // packed files whose digests are published
 	Signatures []receipt.Signature `json:"signatures,omitempty"`
 	Problems   []string            `json:"problems,omitempty"`
 }
@@ -213,6 +250,9 @@ type checking struct {
 	who       person
 	mustMatch bool
 	many      bool // other images are checked at the same time
+
+	sumsOf  map[string][]string // files of digests by image, where only these were named
+	missing []string            // files that these name, and that are not here
 }
 
 // checked is what became of an image.
@@ -252,11 +292,19 @@ func (c checking) one(ctx context.Context, path string) error {
 		return err
 	default:
 		c.screen.Check(r.report)
+		c.sayMissing()
 	}
 	if err != nil {
 		return shown{err}
 	}
 	return nil
+}
+
+// sayMissing says which of the files that were to be checked are not here.
+func (c checking) sayMissing() {
+	if len(c.missing) > 0 {
+		c.screen.Say(view.NotHere(c.missing))
+	}
 }
 
 // all checks many images, as many at once as there are cores, and shows a line for each, in their order.
@@ -311,13 +359,18 @@ func (c checking) all(ctx context.Context, paths []string) error {
 		c.printJSON(doc)
 	} else {
 		c.screen.Summary(sentence, wrong == 0)
+		c.sayMissing()
 	}
 	return worst
 }
 
 // look checks an image.
 func (c checking) look(ctx context.Context, path string, m *meter.Meter) checked {
-	f, found, err := c.find(path, c.who)
+	p := *c.published
+	if of := c.sumsOf[path]; of != nil {
+		p.sums = of
+	}
+	f, found, err := p.find(path, c.who)
 	if err != nil {
 		return checked{path: path, err: err}
 	}
@@ -348,7 +401,15 @@ func checkedAs(r check.Report) checkedImage {
 		Path: r.Path, Sentence: view.CheckSentence(r), Size: r.Size, Packing: r.Packing, Member: r.Member,
 		Unpacked: r.Unpacked.Known(), Download: receipt.Digests(r.Download), Image: receipt.Digests(r.Image),
 		Published: receipt.PublishedOf(r), Signatures: receipt.SignaturesOf(r),
-		Problems: view.CheckProblems(r),
+		Problems: view.CheckProblems(r), NotHere: r.NotHere,
+	}
+	if r.Via != nil {
+		c.From = r.Via.Path
+	}
+	for _, d := range r.Near {
+		c.Near = append(c.Near, receipt.Published{
+			Algorithm: d.Algorithm.Plain(), Hex: d.Hex(), File: d.From, Line: d.Line,
+		})
 	}
 	switch r.Outcome() {
 	case check.Matched:

@@ -113,8 +113,9 @@ func (a *app) refuseOtherFile(c *card.Card) error {
 	case err != nil:
 		return refuse(view.Unreadable, err)
 	case d.Kind == layout.KindDisk, d.Kind == layout.KindFileSystem:
-		if found, _, err := digest.Beside(c.Path, filepath.Base(c.Path)); err == nil && len(found) > 0 {
-			return refuse(view.IsDownload(found[0].From), nil)
+		beside, err := digest.LookBeside(c.Path, filepath.Base(c.Path))
+		if err == nil && len(beside.Published) > 0 {
+			return refuse(view.IsDownload(beside.Published[0].From), nil)
 		}
 		return nil
 	case d.Kind == layout.KindDisc, d.Kind == layout.KindPlainDisc:

@@ -113,7 +113,8 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 	}
 	progress := s.screen.Follow(view.Followed{Meter: m})
 	report, err := s.check(ctx, m)
-	if err != nil || report.Outcome() == check.Mismatched {
+	unsure := report.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
+	if err != nil || report.Outcome() == check.Mismatched || unsure {
 		m.End()
 		progress.Stop()
 		if err != nil {
@@ -216,6 +217,9 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 			return err
 		}
 	}
+	if err := s.notSums(imagePath); err != nil {
+		return err
+	}
 	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
 		return err
 	}
@@ -305,7 +309,7 @@ func (s *stamping) consent() error {
 		}
 	}
 	if s.o.yes && s.found.Nothing() && !s.o.unchecked {
-		return &imageError{view.NothingPublished(s.image.Path)}
+		return &imageError{view.NothingPublished(s.image.Path, s.found.NotHere)}
 	}
 	return nil
 }
@@ -379,6 +383,9 @@ func (s *stamping) refuseImage(r check.Report) error {
 		s.screen.Check(r)
 	}
 	s.screen.Say(view.NothingWritten(s.names()))
+	if r.Outcome() == check.NothingPublished {
+		s.screen.Say(view.GoWithout)
+	}
 	return shown{errNotPublished}
 }
 

@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -13,28 +15,38 @@ import (
 // Published is a digest that somebody published for an image, and where it was found.
 type Published struct {
 	Digest
-	From string // the sums file's path; empty if the user gave the digest itself
-	Line int    // in that file, from 1
-	File string // the name that stands there; empty if none does
-	Sums *Sums  // the file; nil if the user gave the digest itself
+	From     string // the sums file's path; empty if the user gave the digest itself
+	Line     int    // in that file, from 1
+	File     string // the name that stands there; empty if none does
+	Guessed  bool   // only the number of digits tells the algorithm, and others have as many
+	Misnamed bool   // it was given for the image, though the name that stands there is another one
+	Sums     *Sums  // the file; nil if the user gave the digest itself
 }
 
 // Source is where it was found, for messages.
 func (p Published) Source() string {
 	if p.Sums == nil {
-		return "the digest given"
+		return GivenName
 	}
 	return fmt.Sprintf("%s, line %d", p.From, p.Line)
 }
 
+// sumWords are words in the names of files that hold digests, besides those of algorithms.
+var sumWords = map[string]bool{
+	"sum": true, "sums": true, "hash": true, "hashes": true, "digest": true, "digests": true, "checksum": true,
+	"checksums": true, "sha": true, "shasum": true, "shasums": true, "check": true,
+}
+
 // isSumsEnding tells whether ending (without its dot) is one that the digest of a single image has:
-// sha256, sha256sum, sha256.txt, and so for each algorithm, in any case.
+// sha256, sha256sum, sha256.txt, and so for each algorithm, sha, digest and the like, in any case.
 func isSumsEnding(ending string) bool {
-	ending = strings.ToLower(ending)
-	for _, tail := range []string{"sum", "sums", ".txt"} {
-		ending = strings.TrimSuffix(ending, tail)
+	ending = strings.TrimSuffix(strings.ToLower(ending), ".txt")
+	for _, tail := range []string{"sums", "sum"} {
+		if byName(strings.TrimSuffix(ending, tail)) != 0 && !strings.ContainsAny(ending, "_") {
+			return true
+		}
 	}
-	return byName(ending) != 0 && !strings.ContainsAny(ending, "-_")
+	return sumWords[ending] && ending != "check"
 }
 
 // isSumsName tells whether name is one that a sums file for many images has: SHA256SUMS,
@@ -43,41 +55,128 @@ func isSumsName(name string) bool {
 	name = strings.TrimSuffix(strings.ToLower(name), ".txt")
 	name = strings.TrimSuffix(name, "s")
 	what, isSum := strings.CutSuffix(name, "sum")
-	return byName(what) != 0 || isSum && what == "check"
+	return byName(what) != 0 && !strings.HasPrefix(what, "b") || isSum && (what == "check" || byName(what) != 0)
 }
 
-// Beside finds the sums files that lie in the image's folder: those that bear one of the names it goes by,
-// and those for the whole folder. Each is read, and all the digests for the image are returned,
-// with an error for every file that doesn't name the image or contradicts itself.
-func Beside(image string, names ...string) ([]Published, []*SumsError, error) {
+// again is what browsers add to the name of a file that they have downloaded before.
+var again = regexp.MustCompile(` ?\(\d+\)(\.[^.]*)?$`)
+
+// Beside is what lies in the folder of an image.
+type Beside struct {
+	Published []Published
+	Wrong     []*SumsError // files that should name the image and don't, or contradict themselves
+	// digests without a name, in files that are not named after the image: they count only if they are right
+	Loose []Published
+}
+
+// Bounds of the files that are read for a digest though their names don't say that they have one.
+const (
+	maxLoose  = 64 << 10 // bytes
+	looseRead = 40       // files
+)
+
+// LookBeside finds the digests of an image in its folder: in the files that bear one of the names it goes by, in those
+// for the whole folder, and, where there is none of these, in other small files of text. The error is one of reading
+// the folder.
+func LookBeside(image string, names ...string) (b Beside, err error) {
 	folder := filepath.Dir(image)
 	files, err := os.ReadDir(folder)
 	if errors.Is(err, fs.ErrPermission) {
-		return nil, nil, nil // a folder that may not be listed: nothing can be found there
+		return b, nil // a folder that may not be listed: nothing can be found there
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("look for sums files beside %s: %w", image, err)
+		return b, fmt.Errorf("look for sums files beside %s: %w", image, err)
 	}
-	var paths []string
+	var sure, rest []string
 	for _, f := range files {
-		if !isFor(f.Name(), names) {
+		path := filepath.Join(folder, f.Name())
+		name := again.ReplaceAllString(f.Name(), "$1")
+		switch {
+		case path == filepath.Clean(image):
+			continue
+		case !isFor(name, names):
+			if !mayHold(name) {
+				continue
+			}
+			rest = append(rest, path)
+		default:
+			sure = append(sure, path)
+		}
+	}
+	plain := func(path string, most int64) bool { // a pipe might never give anything
+		info, err := os.Stat(path)
+		return err == nil && info.Mode().IsRegular() && info.Size() <= most
+	}
+	sure = slices.DeleteFunc(sure, func(path string) bool { return !plain(path, math.MaxInt64) })
+	if b.Published, b.Wrong, err = InFiles(sure, names...); err != nil {
+		return b, err
+	}
+	if len(b.Published) > 0 { // one for the whole folder may be for other images
+		b.Wrong = slices.DeleteFunc(b.Wrong, func(w *SumsError) bool { return w.Absent && isSumsName(w.Name) })
+	}
+	if len(b.Published)+len(b.Wrong) > 0 {
+		return b, nil
+	}
+	read := 0
+	for _, path := range rest {
+		if read >= looseRead || !plain(path, maxLoose) {
 			continue
 		}
-		path := filepath.Join(folder, f.Name())
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() { // a pipe might never give anything
-			paths = append(paths, path)
+		read++
+		b.lookInto(path, names)
+	}
+	return b, nil
+}
+
+// lookInto looks for digests in a file whose name doesn't say that it has those of the image. That it has none, or
+// can't be read, means nothing.
+func (b *Beside) lookInto(path string, names []string) {
+	f, err := os.Open(path)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	sums, err := ReadSums(f, filepath.Base(path))
+	if err != nil {
+		return
+	}
+	if found, err := sums.published(path, names); err == nil {
+		b.Published = append(b.Published, found...)
+		return
+	}
+	for _, e := range sums.Entries {
+		if e.File == "" && len(b.Loose) < looseRead {
+			b.Loose = append(b.Loose, e.from(path, sums))
 		}
 	}
-	return InFiles(paths, names...)
+}
+
+// mayHold tells whether the name of a file is one that a text with digests may have.
+func mayHold(name string) bool {
+	low := strings.ToLower(name)
+	switch filepath.Ext(low) {
+	case ".txt", ".md", ".csv", ".json", ".toml", ".yaml", ".yml", ".html", ".htm", ".sha", ".digest", ".hash", ".lst":
+		return true
+	}
+	return slices.ContainsFunc(strings.FieldsFunc(low, func(r rune) bool {
+		return strings.ContainsRune(" ._-()", r)
+	}), func(word string) bool { return sumWords[word] || named(word) != 0 })
 }
 
 // InFiles reads the sums files at paths and returns the digests that they have for one of names,
 // with an error for every file that has none or contradicts itself.
 func InFiles(paths []string, names ...string) ([]Published, []*SumsError, error) {
-	var found []Published
-	var wrong []*SumsError
+	return inFiles(paths, false, names)
+}
+
+// InGiven is InFiles for files of which the user says that they are for the image: a digest without a name counts.
+func InGiven(paths []string, names ...string) ([]Published, []*SumsError, error) {
+	return inFiles(paths, true, names)
+}
+
+func inFiles(paths []string, given bool, names []string) (found []Published, wrong []*SumsError, err error) {
 	for _, path := range paths {
-		more, err := inFile(path, names)
+		more, err := inFile(path, given, names)
 		var w *SumsError
 		switch {
 		case errors.As(err, &w):
@@ -90,20 +189,28 @@ func InFiles(paths []string, names ...string) ([]Published, []*SumsError, error)
 	return found, wrong, nil
 }
 
+// isFor tells whether a file is, by its name, for one of the names of an image, or for all in its folder.
 func isFor(file string, names []string) bool {
-	return isSumsName(file) || slices.ContainsFunc(names, func(name string) bool {
-		ending, ok := strings.CutPrefix(file, name+".")
-		return ok && isSumsEnding(ending)
-	})
+	return isSumsName(file) || slices.ContainsFunc(names, func(name string) bool { return isNamedAfter(file, name) })
 }
 
-func inFile(path string, names []string) ([]Published, error) {
+// isNamedAfter tells whether the name of a sums file is that of an image with more behind it: os.img.sha256,
+// os.img-sha256.txt.
+func isNamedAfter(file, name string) bool {
+	rest, ok := strings.CutPrefix(file, name)
+	return ok && rest != "" && strings.ContainsRune(".-_ ", rune(rest[0])) && isSumsEnding(rest[1:])
+}
+
+// IsSumsFile tells by its name whether a file holds the digest of the file with another name.
+func IsSumsFile(file, of string) bool { return isNamedAfter(again.ReplaceAllString(file, "$1"), of) }
+
+func inFile(path string, given bool, names []string) ([]Published, error) {
 	// A pipe that the shell made for a command is fine; one that lies about may never give anything.
 	info, err := os.Stat(path)
 	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/fd/") && !strings.HasPrefix(
 		path, "/proc/",
 	) {
-		return nil, &SumsError{filepath.Base(path), "is a pipe, not a file", nil}
+		return nil, &SumsError{Name: filepath.Base(path), Why: "is a pipe, not a file"}
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -114,13 +221,40 @@ func inFile(path string, names []string) ([]Published, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := sums.Lookup(names...)
-	if err != nil {
-		return nil, err
+	sums.Given = given && !slices.ContainsFunc(sums.Entries, func(e Entry) bool { return e.File != "" })
+	return sums.published(path, names)
+}
+
+// published are the digests that a sums file has for one of names.
+func (s *Sums) published(path string, names []string) (found []Published, err error) {
+	entries, err := s.Lookup(names...)
+	for _, e := range entries {
+		found = append(found, e.from(path, s))
+	}
+	return found, err
+}
+
+// Published is an entry of a sums file at a path.
+func (s *Sums) Published(e Entry, path string) Published { return e.from(path, s) }
+
+func (e Entry) from(path string, s *Sums) Published {
+	return Published{Digest: e.Digest, From: path, Line: e.Line, File: e.File, Guessed: e.Guessed, Sums: s}
+}
+
+// For gives the digests for an image with the names, in what was given for it. A digest counts even if another name
+// stands by it, as long as there is no other digest that it could be.
+func (s *Sums) For(names ...string) ([]Published, error) {
+	entries, err := s.Lookup(names...)
+	misnamed := false
+	var wrong *SumsError
+	if errors.As(err, &wrong) && wrong.Absent && s.conflict("one file", s.Entries) == nil {
+		entries, misnamed, err = dedupe(s.Entries), true, nil
 	}
 	var found []Published
 	for _, e := range entries {
-		found = append(found, Published{Digest: e.Digest, From: path, Line: e.Line, File: e.File, Sums: sums})
+		found = append(found, Published{
+			Digest: e.Digest, Line: e.Line, File: e.File, Guessed: e.Guessed, Misnamed: misnamed && e.File != "",
+		})
 	}
-	return found, nil
+	return found, err
 }

@@ -6,24 +6,30 @@
 //	HEX  name            the digest, a space, and a space (text) or star (binary) before the name
 //	HEX *name
 //	\HEX  na\\me\n       a leading backslash: in the name \\ is a backslash, \n and \r line ends
-//	SHA256 (name) = HEX  tagged; the spaces may be missing, as in SHA256(name)= HEX
-//	HEX                  alone, in a file that is itself named after the image
+//	SHA256 (name) = HEX  tagged; the spaces may be missing, as in SHA256(name)= HEX; base64 may stand for HEX
+//	HEX                  alone, in a file that is itself named after the image, or that was named by the user
 //
 // The algorithm follows from the number of digits; a tag must agree with it. Lines may end
-// with CR LF, the file may start with a UTF-8 byte order mark, empty lines and lines that start with
-// # or ; mean nothing. All of it may be wrapped in an OpenPGP clear-signed message (RFC 9580
+// with CR LF or a zero byte, the text may be UTF-16 or start with a byte order mark, empty lines and lines that start
+// with # or ; mean nothing. All of it may be wrapped in an OpenPGP clear-signed message (RFC 9580
 // section 7), whose dash escapes are undone; the signature itself is not looked at here. Lines outside of
 // the first such message are not used: anybody can have added them.
+//
+// Other lines are read by the one rule that scan.go tells: a digest belongs to the name on its line, or else to the
+// nearest one in its record. So lists that programs and pages print for people are read too, with labels, in columns,
+// sections or web pages. JSON, TOML and tables of values with titles are read by their keys.
+//
 // A line that is none of these is kept with the reason, and doesn't spoil the others, unless it names the file that is
-// looked for and what stands there is nearly a digest.
+// looked for and what stands there is nearly a digest. A name with two different digests by one algorithm is refused.
 package digest
 
 import (
-	"bufio"
 	"bytes"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"path"
+	"regexp"
 	"strings"
 )
 
@@ -36,14 +42,18 @@ type Sums struct {
 	Entries []Entry
 	Skipped []Skipped
 	Signed  bool   // wrapped in a clear-signed message
+	Given   bool   // the user said that it is for the image, so that a digest without a name counts
 	Text    []byte // all of it, as it was read
 }
 
 // Entry is one digest of a sums file.
 type Entry struct {
 	Digest
-	Line int    // counted from 1
-	File string // the name it is for, as written; empty for a digest that stands alone
+	Line    int    // counted from 1
+	File    string // the name it is for, as written; empty for a digest that stands alone
+	Guessed bool   // only the number of digits tells the algorithm, and others have as many
+
+	near string // the text in which the name was found, and in which others may stand
 }
 
 // Skipped is a line that isn't used.
@@ -71,6 +81,8 @@ type SumsError struct {
 	Name string // of the sums file
 	Why  string // with the line numbers
 	Sums *Sums  // what it holds; nil where it can't be read
+
+	Absent bool // it can be read, and doesn't name the image
 }
 
 func (e *SumsError) Error() string { return e.Name + " " + e.Why }
@@ -78,74 +90,109 @@ func (e *SumsError) Error() string { return e.Name + " " + e.Why }
 // ReadSums reads a sums file; name is for messages, and tells what a digest alone is for.
 // The error is a *SumsError, or one of reading.
 func ReadSums(r io.Reader, name string) (*Sums, error) {
-	text, err := io.ReadAll(io.LimitReader(r, maxSums+1))
+	raw, err := io.ReadAll(io.LimitReader(r, maxSums+1))
 	if err != nil {
 		return nil, fmt.Errorf("read sums file %s: %w", name, err)
 	}
-	s := &Sums{Name: name, Text: text}
-	switch {
-	case len(text) > maxSums:
-		return nil, &SumsError{name, "is too large for a sums file", nil}
-	case bytes.HasPrefix(text, []byte{0xFF, 0xFE}), bytes.HasPrefix(text, []byte{0xFE, 0xFF}):
-		return nil, &SumsError{name, "is UTF-16 text; save it as UTF-8 or plain text", nil}
-	case bytes.IndexByte(text, 0) >= 0:
-		return nil, &SumsError{name, "is not text", nil}
+	s := &Sums{Name: name, Text: raw}
+	if len(raw) > maxSums {
+		return nil, &SumsError{Name: name, Why: "is too large for a sums file"}
 	}
-	text = bytes.TrimPrefix(text, []byte("\xEF\xBB\xBF"))
-	s.parse(text)
+	text := decode(raw)
+	if !isText(text) {
+		return nil, &SumsError{Name: name, Why: "is not text"}
+	}
+	switch {
+	case bytes.Contains(text, []byte(beginSigned)):
+		s.parse(rows(text))
+	case s.readJSON(text), s.readTable(text):
+	case isHTML(text):
+		s.scan(htmlRows(text))
+	case !s.readTOML(text):
+		s.Entries = nil
+		s.parse(rows(text))
+	}
+	if len(s.Entries) == 0 && isHTML(text) {
+		return nil, &SumsError{Name: name, Why: "is a web page, and holds no digest" + s.skippedLines()}
+	}
 	if len(s.Entries) == 0 {
-		return nil, &SumsError{name, "holds no digest" + s.skippedLines(), nil}
+		return nil, &SumsError{Name: name, Why: "holds no digest" + s.skippedLines()}
 	}
 	return s, nil
 }
 
+// isText tells text from other data. Zero bytes are fine where they end entries.
+func isText(text []byte) bool {
+	if bytes.IndexByte(text, 0) >= 0 {
+		for _, r := range rows(text) {
+			if _, err := strictLine(r.text); err != nil {
+				return false
+			}
+		}
+	}
+	return !bytes.ContainsFunc(text, func(r rune) bool {
+		return r < ' ' && r != 0 && r != '\t' && r != '\n' && r != '\r' && r != '\f' && r != 0x1b
+	})
+}
+
+const beginSigned = "-----BEGIN PGP SIGNED MESSAGE-----"
+
 // parse goes through the lines; where in a clear-signed message it is decides what they mean.
-func (s *Sums) parse(text []byte) {
+func (s *Sums) parse(lines []row) {
 	const (
 		body = iota
 		headers
 		signature
 		outside
 	)
-	const begin = "-----BEGIN PGP SIGNED MESSAGE-----"
 	where := body
-	for line := range bytes.Lines(text) {
-		if string(bytes.TrimRight(line, "\r\n")) == begin {
+	for _, r := range lines {
+		if r.text == beginSigned {
 			where = outside // until it begins
 			break
 		}
 	}
-	lines := bufio.NewScanner(bytes.NewReader(text))
-	lines.Buffer(nil, maxSums+1)
-	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimRight(lines.Text(), "\r")
+	scan := s.scanner()
+	for _, r := range lines {
 		switch {
 		case where == signature:
-			if line == "-----END PGP SIGNATURE-----" {
+			if r.text == "-----END PGP SIGNATURE-----" {
 				where = outside
 			}
 		case where == headers:
-			if line == "" {
+			if r.text == "" {
 				where = body
 			}
-		case line == begin && !s.Signed:
+		case r.text == beginSigned && !s.Signed:
 			s.Signed, where = true, headers
 		case where == outside:
-			if !isComment(line) {
+			if !isComment(r.text) {
 				s.Skipped = append(s.Skipped, Skipped{
-					Line: n, Why: "it is outside of what is signed", Outside: true, text: line,
+					Line: r.line, Why: "it is outside of what is signed", Outside: true, text: r.text,
 				})
 			}
-		case line == "-----BEGIN PGP SIGNATURE-----":
+		case r.text == "-----BEGIN PGP SIGNATURE-----":
 			where = signature
 		default:
 			if s.Signed {
-				line = strings.TrimPrefix(line, "- ")
+				r.text = strings.TrimPrefix(r.text, "- ")
 			}
-			s.line(n, line)
+			s.line(scan, r)
 		}
 	}
+	scan.end()
 }
+
+// scan reads rows that are no lines of a sums file.
+func (s *Sums) scan(rows []row) {
+	scan := s.scanner()
+	for _, r := range rows {
+		scan.row(r)
+	}
+	scan.end()
+}
+
+func (s *Sums) scanner() *scanner { return &scanner{sums: s, hint: named(path.Base(s.Name))} }
 
 // isComment tells a line that means nothing.
 func isComment(line string) bool {
@@ -153,40 +200,57 @@ func isComment(line string) bool {
 	return trimmed == "" || trimmed[0] == '#' || trimmed[0] == ';'
 }
 
-func (s *Sums) line(n int, line string) {
-	if isComment(line) {
+// line reads a line: as an entry of a sums file, if it is one, and otherwise as what people print.
+func (s *Sums) line(scan *scanner, r row) {
+	switch {
+	case strings.TrimSpace(r.text) == "":
+		scan.blank()
+		return
+	case isComment(r.text):
+		if labels := algorithmsIn(r.text); len(labels) == 1 {
+			scan.heading = labels[0]
+		}
 		return
 	}
-	parse := parseLine
-	if isTagged(line) {
-		parse = parseTagged
-	}
-	e, err := parse(line)
-	if err != nil {
-		s.Skipped = append(s.Skipped, Skipped{Line: n, Why: err.Error(), text: line, nearly: nearly(line)})
+	e, err := strictLine(r.text)
+	if err == nil && e.File != "" && !(scan.inSection && listing.MatchString(r.text)) {
+		e.Line = r.line
+		for _, a := range []Algorithm{scan.heading, scan.hint} {
+			if e.Guessed && a != 0 && a.Size() == e.Algorithm.Size() {
+				e.Algorithm, e.Guessed = a, false
+			}
+		}
+		s.Entries = append(s.Entries, e)
+		scan.digests, scan.name, scan.nameText = true, "", ""
 		return
 	}
-	e.Line = n
-	s.Entries = append(s.Entries, e)
+	if err != nil && isTagged(r.text) && (nearly(r.text) || tagEnd.MatchString(r.text)) {
+		s.Skipped = append(s.Skipped, Skipped{Line: r.line, Why: err.Error(), text: r.text, nearly: nearly(r.text)})
+		return
+	}
+	entries, skipped := len(s.Entries), len(s.Skipped)
+	if !scan.row(r) && len(s.Entries) == entries && len(s.Skipped) == skipped {
+		s.Skipped = append(s.Skipped, Skipped{Line: r.line, Why: whyNot(err), text: r.text})
+	}
 }
 
-// nearly tells whether a line that can't be read has what is meant for a digest: the tag of an algorithm that is known
-// here, or a word of hex digits, most of them right. Others may be digests by algorithms that aren't known, or plain
-// words.
-func nearly(line string) bool {
+// strictLine reads a line in one of the notations of sums files.
+func strictLine(line string) (Entry, error) {
 	if isTagged(line) {
-		tag, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), `\`), "(")
-		return byName(strings.TrimSpace(tag)) != 0
+		return parseTagged(line)
 	}
-	word, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimLeft(line, " \t"), `\`), " ")
-	digits := 0
-	for _, r := range word {
-		if strings.ContainsRune(hexDigits, r) {
-			digits++
-		}
-	}
-	return digits >= 24 && digits*10 >= len(word)*9
+	return parseLine(line)
 }
+
+// nearly tells whether a line in the tagged notation that can't be read has what is meant for a digest: the tag is that
+// of an algorithm that is known here.
+func nearly(line string) bool {
+	tag, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), `\`), "(")
+	return byName(strings.TrimSpace(tag)) != 0
+}
+
+// tagEnd is what stands between the name and the digest in the tagged notation.
+var tagEnd = regexp.MustCompile(`\) *=`)
 
 // isTagged tells the tagged notation from the others: hex digits are never followed by a
 // parenthesis.
@@ -216,9 +280,16 @@ func parseTagged(line string) (Entry, error) {
 	if a == 0 {
 		return Entry{}, fmt.Errorf("%s is not a known algorithm", tag)
 	}
-	d, err := fromHex(strings.TrimSpace(digits))
+	digits = strings.TrimSpace(digits)
+	if sum, err := base64.StdEncoding.DecodeString(digits); err == nil && len(sum) == a.Size() {
+		return Entry{Digest: New(a, sum), File: unescape(rest[open+1:end], escaped)}, nil
+	}
+	d, err := fromHex(digits)
 	if err != nil {
 		return Entry{}, err
+	}
+	if d.Algorithm.Size() == a.Size() {
+		d.Algorithm = a
 	}
 	if d.Algorithm != a {
 		return Entry{}, fmt.Errorf("tagged %s, but its %d digits are the length of %s", a, 2*d.Algorithm.Size(),
@@ -245,7 +316,7 @@ func parseLine(line string) (Entry, error) {
 	if strings.TrimSpace(name) == "" {
 		name = ""
 	}
-	return Entry{Digest: d, File: unescape(name, escaped)}, nil
+	return Entry{Digest: d, File: unescape(name, escaped), Guessed: len(d.Algorithm.Alike()) > 0}, nil
 }
 
 func unescape(name string, escaped bool) string {
@@ -256,8 +327,11 @@ func unescape(name string, escaped bool) string {
 }
 
 // Base is the name without folders, whichever way its slashes lean.
-func (e Entry) Base() string {
-	return path.Base(strings.ReplaceAll(e.File, `\`, "/"))
+func (e Entry) Base() string { return baseOf(e.File) }
+
+// isOf tells whether an entry is that of a file: it has its name, or the name stands in the text that names it.
+func (e Entry) isOf(name string) bool {
+	return e.File != "" && (e.File == name || e.Base() == name || e.near != "" && mentions(e.near, name))
 }
 
 // Lookup returns the entries for the first of names that the file lists, and for the others too
@@ -270,7 +344,7 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 	for _, name := range names {
 		var ofName []Entry
 		for _, e := range s.Entries {
-			if e.File != "" && (e.File == name || e.Base() == name) || e.File == "" && s.namedAfter(name) {
+			if e.isOf(name) || e.File == "" && (s.Given || s.namedAfter(name)) {
 				ofName = append(ofName, e)
 			}
 		}
@@ -283,7 +357,7 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 		found = append(found, ofName...)
 	}
 	if len(found) == 0 {
-		return nil, &SumsError{s.Name, s.notNamed(names[0]), s}
+		return nil, &SumsError{Name: s.Name, Why: s.notNamed(names[0]), Sums: s, Absent: true}
 	}
 	return dedupe(found), nil
 }
@@ -293,13 +367,16 @@ func (s *Sums) unreadable(name string) error {
 	for _, k := range s.Skipped {
 		if k.nearly && !k.Outside && mentions(k.text, name) {
 			return &SumsError{
-				s.Name, fmt.Sprintf("names %s in line %d, but the digest there can't be read: %s", name, k.Line, k.Why),
-				s,
+				Name: s.Name, Sums: s,
+				Why: fmt.Sprintf("names %s in line %d, but the digest there can't be read: %s", name, k.Line, k.Why),
 			}
 		}
 	}
 	return nil
 }
+
+// aroundNames are characters that are no part of a name.
+const aroundNames = " \t\n\r,;|:=\"'<>`[]"
 
 // mentions tells whether a name stands in a line, with or without folders, and not as a part of another name.
 func mentions(line, name string) bool {
@@ -309,8 +386,8 @@ func mentions(line, name string) bool {
 			return false
 		}
 		start, end := at+i, at+i+len(name)
-		before := start == 0 || strings.ContainsRune(" \t*(/\\", rune(line[start-1]))
-		after := end == len(line) || strings.ContainsRune(" \t)", rune(line[end]))
+		before := start == 0 || strings.IndexByte(aroundNames+"*(/\\", line[start-1]) >= 0
+		after := end == len(line) || strings.IndexByte(aroundNames+")?", line[end]) >= 0
 		if before && after {
 			return true
 		}
@@ -319,8 +396,7 @@ func mentions(line, name string) bool {
 }
 
 func (s *Sums) namedAfter(image string) bool {
-	rest, found := strings.CutPrefix(path.Base(s.Name), image+".")
-	return found && isSumsEnding(rest)
+	return isNamedAfter(again.ReplaceAllString(path.Base(s.Name), "$1"), image)
 }
 
 // conflict tells whether one name has different digests of one algorithm.
@@ -330,9 +406,9 @@ func (s *Sums) conflict(name string, entries []Entry) error {
 		f, seen := first[e.Algorithm]
 		if seen && f.Digest != e.Digest {
 			return &SumsError{
-				s.Name,
-				fmt.Sprintf("gives two different %s digests for %s: lines %d and %d",
-					e.Algorithm, name, f.Line, e.Line), s,
+				Name: s.Name, Sums: s,
+				Why: fmt.Sprintf("gives two different %s digests for %s: lines %d and %d", e.Algorithm, name, f.Line,
+					e.Line),
 			}
 		}
 		if !seen {

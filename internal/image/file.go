@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"zipstamp/internal/layout"
@@ -194,6 +195,20 @@ func withoutEndings(name string) []string {
 		names, name = append(names, short), short
 	}
 	return names
+}
+
+// UnpacksTo tells by the names of two files whether the first may be packed, and unpack to the second: os.img.xz to
+// os.img, and os.zip to os.img.
+func UnpacksTo(packed, unpacked string) bool {
+	names := withoutEndings(packed)
+	if len(names) < 2 || packed == unpacked {
+		return false
+	}
+	if slices.Contains(names[1:], unpacked) {
+		return true
+	}
+	stem := strings.TrimSuffix(unpacked, path.Ext(unpacked))
+	return hasImageName(unpacked) && slices.Contains(names[1:], stem)
 }
 
 func allEndings() []string {

@@ -102,7 +102,7 @@ type Published struct {
 	File      string `json:"file,omitempty"`    // the sums file; none: the user gave the digest
 	Line      int    `json:"line,omitempty"`    // in it
 	Name      string `json:"name,omitempty"`    // that stands there
-	Matched   string `json:"matched,omitempty"` // "download" or "image"; none: neither
+	Matched   string `json:"matched,omitempty"` // "download", "image" or "packed file"; none: neither
 }
 
 // Card is what was stamped onto.

@@ -429,7 +429,9 @@ func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 	img := noise(11*mib, 6)
 	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 16 * mib})
 	found, err := check.Find(r.image, "",
-		check.Given{Digests: []digest.Digest{digest.New(digest.SHA256, make([]byte, 32))}}, check.Keys{})
+		check.Given{Texts: []*digest.Sums{{
+			Given: true, Entries: []digest.Entry{{Digest: digest.New(digest.SHA256, make([]byte, 32))}},
+		}}}, check.Keys{})
 	require.NoError(t, err)
 	report, err := check.Run(context.Background(), r.image, "", found, nil)
 	require.NoError(t, err)

@@ -48,6 +48,10 @@ func matched(a *answer, name string, r check.Report) {
 	for _, h := range r.Published {
 		a.add(h.Algorithm.String(), "%s\nas in %s, for %s", a.grouped(h.Hex()), word(h.Source()), matchedOn(h.Matched))
 	}
+	if r.Via != nil && r.Via.Same {
+		a.add("unpacked", "from %s, compared with what that unpacks to", FileName(r.Via.Path))
+	}
+	misnamed(a, name, r)
 	signatureFacts(a, r)
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
 		a.style = caution
@@ -65,6 +69,10 @@ func matchedSentence(name string, r check.Report) string {
 		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, signer(by), word(by.Key.Owner))
 	}
 	h := best(r)
+	if h.Matched == check.Packed {
+		return fmt.Sprintf("%s is what %s unpacks to, and that is what was published: its %s agrees.", name,
+			FileName(r.Via.Path), h.Algorithm)
+	}
 	of := "its " + h.Algorithm.String()
 	if h.Matched == check.Image {
 		of = fmt.Sprintf("the %s of the image in it", h.Algorithm)
@@ -105,10 +113,22 @@ func FileName(path string) string {
 }
 
 func matchedOn(on check.On) string {
-	if on == check.Image {
+	switch on {
+	case check.Image:
 		return "the unpacked image"
+	case check.Packed:
+		return "the packed file that this image is unpacked from"
 	}
 	return "the file as downloaded"
+}
+
+// misnamed says that a digest was given under another name.
+func misnamed(a *answer, name string, r check.Report) {
+	for _, h := range r.Published {
+		if h.Misnamed {
+			a.note("The digest given is that of %s, by what was given with it, and not of %s.", word(h.File), name)
+		}
+	}
 }
 
 // signatureFacts shows each signature, and what it counts for.
@@ -166,7 +186,13 @@ func lineNumbers(lines []int) string {
 func unpublished(a *answer, name string, r check.Report) {
 	a.style = caution
 	a.sentence = fmt.Sprintf("Nothing was compared: no published digest was given or found beside %s.", name)
+	if len(r.NotHere) > 0 {
+		a.sentence = fmt.Sprintf("Nothing was compared: the published digest is of the packed file %s, which is not "+
+			"here.",
+			word(or(r.NotHere)))
+	}
 	a.add("file", "%s", fileFact(r))
+	nearFacts(a, r)
 	for _, d := range r.Download {
 		a.add(d.Algorithm.String(), "%s\nof the file as downloaded", a.grouped(d.Hex()))
 	}
@@ -181,8 +207,30 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
-	a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s",
-		word(shell.File(r.Path)))
+	switch {
+	case len(r.NotHere) > 0:
+		a.note("Stamp the packed file, as it was downloaded: it needs no unpacking, and can be compared.")
+	case len(r.Near) > 0:
+		a.note("If a digest there is meant for this file, the file is not what was published: zipstamp check --sums "+
+			"%s %s",
+			word(shell.File(r.Near[0].From)), word(shell.File(r.Path)))
+	default:
+		a.note("To compare it, give what the publisher's page says: zipstamp check --digest DIGEST %s",
+			word(shell.File(r.Path)))
+	}
+}
+
+// nearFacts lists the files that may have a digest of the image.
+func nearFacts(a *answer, r check.Report) {
+	seen := map[string]bool{}
+	for _, d := range r.Near {
+		if !seen[d.From] {
+			seen[d.From] = true
+			a.add("near",
+				"%s has a digest without a name, line %d; it is not that of this file, nor of the image in it",
+				FileName(d.From), d.Line)
+		}
+	}
 }
 
 func broken(a *answer, name string, r check.Report) {
@@ -230,6 +278,12 @@ func mismatched(a *answer, name string, r check.Report) {
 		a.sentence = fmt.Sprintf("%s may be right, but the digest given was copied wrong: %s.", name, r.Slips[0].What)
 	case first != nil && first.Slip != "":
 		a.sentence = fmt.Sprintf("%s may be right, but the digest was copied wrong: %s.", name, first.Slip)
+	case first != nil && r.Via != nil && r.Via.Right:
+		a.sentence = fmt.Sprintf("%s is not what %s unpacks to, though that is what was published.", name,
+			FileName(r.Via.Path))
+	case first != nil && r.Via != nil:
+		a.sentence = fmt.Sprintf("%s can't be trusted: %s, which it is unpacked from, is not what was published.", name,
+			FileName(r.Via.Path))
 	case r.Uncompared() != nil:
 		a.sentence = fmt.Sprintf("%s can't be compared with what was published: %s.", name, uncomparedClause(r))
 	case first != nil:
@@ -256,8 +310,11 @@ func mismatched(a *answer, name string, r check.Report) {
 		belongs(a, w.Other, w.Name)
 	}
 	diagnosis(a, r)
+	misnamed(a, name, r)
 	signatureFacts(a, r)
 	switch {
+	case r.BadSignature() == nil && r.Via != nil && r.Via.Right:
+		a.note("Stamp %s itself: it needs no unpacking.", FileName(r.Via.Path))
 	case r.BadSignature() == nil && (len(r.Slips) > 0 || first != nil && first.Slip != "") && r.Other.Kind == "":
 		a.note("Copy the digest again, whole, from the publisher's page: a digest counts only if all of it agrees.")
 	case r.Uncompared() != nil && r.BadSignature() == nil:

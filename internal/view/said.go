@@ -307,6 +307,17 @@ func unsignedLines(u check.Unsigned) string {
 
 func copiedWrong(slip string) string { return "the digest given was copied wrong: " + slip }
 
+// GoWithout says how to stamp an image that was compared with nothing.
+const GoWithout = "To stamp it all the same, without a comparison: --unchecked"
+
+// NotHere says which files that were to be checked are not here.
+func NotHere(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is named there, too, and is not here."
+	}
+	return fmt.Sprintf("%d files are named there, too, and are not here: %s", len(names), listed(names, 6))
+}
+
 // or joins words: a, b or c.
 func or(words []string) string { return strings.Replace(and(words), " and ", " or ", 1) }
 

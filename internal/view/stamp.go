@@ -10,6 +10,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/fault"
+	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
@@ -398,6 +399,9 @@ func checkedFact(i receipt.Image) string {
 		source := "as given"
 		if p.File != "" {
 			source = "as published in " + published(p)
+		}
+		if check.On(p.Matched) == check.Packed {
+			source += ", of the packed file that the image is unpacked from"
 		}
 		facts = append(facts, fmt.Sprintf("%s, %s", cmp.Or(digest.Called(p.Algorithm), p.Algorithm), source))
 	}

@@ -22,6 +22,7 @@ var (
 	ErrKeepOrAgain  = errors.New("--keep, --again and --remove can't be combined")
 	ErrImageOrOther = errors.New("give an image or --against, not both")
 	ErrOneDigest    = errors.New("--digest is the digest of one image, but several images were given")
+	ErrInputTwice   = errors.New("the standard input can't be both the image and its digest")
 	ErrNoCardNamed  = hinted("name the card; zipstamp cards lists them",
 		"with --yes nothing is asked, so the card must be named")
 	ErrNoTerminal = hinted("name the card; zipstamp cards lists them",
@@ -100,6 +101,32 @@ func BadDigest(err error) error {
 
 // NoImageIn says that a folder has no image.
 func NoImageIn(folder string) error { return fmt.Errorf("there is no image in the folder %s", folder) }
+
+// NamesNoneHere says that none of the files is here that a file of digests names. near are files with names near
+// theirs.
+func NamesNoneHere(sums string, missing, near []string) error {
+	const most = 4
+	if len(missing) == 0 {
+		return &Hint{
+			Err:  fmt.Errorf("%s names no file", FileName(sums)),
+			Next: "name the image, too: zipstamp check IMAGE " + shell.File(sums),
+		}
+	}
+	err := fmt.Errorf("none of the files that %s names is beside it (%s)", FileName(sums), listed(missing, most))
+	if len(near) == 0 {
+		return err
+	}
+	return &Hint{Err: err, Next: "name the image, too, if it was renamed: zipstamp check " + shell.File(near[0]) + " " +
+		shell.File(sums)}
+}
+
+// SumsNoImage says that a file of digests was named in the place of an image.
+func SumsNoImage(sums, next string) error {
+	if next == "" {
+		next = "name the image; a file of digests is given by --sums FILE"
+	}
+	return &Hint{Err: fmt.Errorf("%s is a file of digests, not an image", FileName(sums)), Next: next}
+}
 
 // NotEmpty says that a folder for the demo is in use.
 func NotEmpty(folder string) error {
@@ -206,8 +233,14 @@ func NoRoomForReceipt(err error) error {
 // IsTheImage says that the receipt would overwrite the image.
 func IsTheImage(path string) error { return fmt.Errorf("%s is the image", path) }
 
-// NothingPublished is the error of an image that was not stamped since nothing was published of it.
-func NothingPublished(image string) error {
+// NothingPublished is the error of an image that was not stamped since nothing was published of it; packed are packed
+// files that it may be unpacked from, of which digests are published.
+func NothingPublished(image string, packed []string) error {
+	if len(packed) > 0 {
+		return hinted("stamp the packed file, which needs no unpacking, or go without a comparison (--unchecked)",
+			"the published digest is of the packed file %s, not of %s, so that was not stamped", or(packed),
+			FileName(image))
+	}
 	return hinted("give the published digest (--digest TEXT or --sums FILE), or go without (--unchecked)",
 		"no published digest of %s was found, so it was not stamped", FileName(image))
 }
