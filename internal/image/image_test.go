@@ -100,6 +100,7 @@ var references = []reference{
 	{"zip, streamed", "cat disk.img | zip -q x.zip -", "x.zip", "zip", Exact, 1},
 	{"zip, methods of other programs: bzip2", "7z a -tzip -mm=BZip2 x.zip disk.img", "x.zip", "zip", Exact, 1},
 	{"zip, LZMA", "7z a -tzip -mm=LZMA x.zip disk.img", "x.zip", "zip", Exact, 1},
+	{"zip, Deflate64", "7z a -tzip -mm=Deflate64 x.zip disk.img", "x.zip", "zip", Exact, 1},
 	{"zip64", "cat disk.img | zip -q -fz x.zip -", "x.zip", "zip", Exact, 1},
 	{"zip of a packed image", "xz disk.img; zip -q x.zip disk.img.xz", "x.zip", "xz in zip", Unknown, 1},
 	{
@@ -114,6 +115,7 @@ var references = []reference{
 		Exact, 1,
 	},
 	{"7z, with a filter", "7z a -m0=BCJ -m1=LZMA2 x.7z disk.img", "x.7z", "7z", Exact, 1},
+	{"7z, Deflate64", "7z a -m0=Deflate64 x.7z disk.img", "x.7z", "7z", Exact, 1},
 	{"7z, bzip2, header not packed", "7z a -m0=BZip2 -mhc=off x.7z disk.img", "x.7z", "7z", Exact, 1},
 	{"lz4", "lz4 -q disk.img x", "x", "lz4", Unknown, 1},
 	{
@@ -330,10 +332,6 @@ func TestZipMembers(t *testing.T) {
 			UnusableError{Why: HoldsNoImage, Packing: "zip", Name: "a.txt", Count: 1, Bytes: 5},
 		},
 		{"mkdir d; zip -qr x.zip d", UnusableError{Why: HoldsNoImage, Packing: "zip"}},
-		{
-			"7z a -tzip -mm=Deflate64 x.zip disk.img",
-			UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "9 (deflate64)"},
-		},
 		{
 			"7z a -tzip -mm=PPMd x.zip disk.img",
 			UnusableError{Why: UnknownMethod, Name: "disk.img", Method: "98 (PPMd)"},

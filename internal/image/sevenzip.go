@@ -14,6 +14,7 @@ import (
 	"github.com/bodgit/sevenzip"
 	"github.com/ulikunitz/xz/lzma"
 
+	"zipstamp/internal/image/deflate64"
 	"zipstamp/internal/image/xz"
 )
 
@@ -39,6 +40,7 @@ var sevenZipPacking = packing{
 func init() {
 	sevenzip.RegisterDecompressor([]byte{0x21}, unpack7zLZMA2)
 	sevenzip.RegisterDecompressor([]byte{3, 1, 1}, unpack7zLZMA)
+	sevenzip.RegisterDecompressor([]byte{4, 1, 9}, unpack7zDeflate64)
 }
 
 func unpack7zLZMA2(properties []byte, size uint64, in []io.ReadCloser) (io.ReadCloser, error) {
@@ -62,6 +64,13 @@ func unpack7zLZMA(properties []byte, size uint64, in []io.ReadCloser) (io.ReadCl
 	header := binary.LittleEndian.AppendUint64(bytes.Clone(properties), size)
 	r, err := lzma.NewReader(bufio.NewReader(io.MultiReader(bytes.NewReader(header), in[0])))
 	return coder7z{r, in[0]}, err
+}
+
+func unpack7zDeflate64(_ []byte, _ uint64, in []io.ReadCloser) (io.ReadCloser, error) {
+	if len(in) != 1 {
+		return nil, errors.New("the archive's coders are not well formed")
+	}
+	return coder7z{deflate64.NewReader(in[0]), in[0]}, nil
 }
 
 func bound7zDict(dict int64) error {

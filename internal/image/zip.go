@@ -14,6 +14,8 @@ import (
 	"math"
 	"slices"
 
+	"zipstamp/internal/image/deflate64"
+
 	"github.com/klauspost/compress/flate"
 )
 
@@ -29,7 +31,8 @@ const (
 	zip64Mark32    = 0xFFFFFFFF
 	zipSplit       = "PK\x07\x08"
 	zipSpanned     = "PK00"
-	zipBZIP2       = 12 // section 4.4.5, compression methods
+	zipDeflate64   = 9 // section 4.4.5, compression methods
+	zipBZIP2       = 12
 	zipLZMA        = 14
 	zipZstdOld     = 20
 	zipZstd        = 93
@@ -38,8 +41,9 @@ const (
 
 // zipMethods unpack members, by compression method.
 var zipMethods = map[uint16]func(r *bufio.Reader, f *zip.File) (io.ReadCloser, error){
-	zip.Store:   func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return io.NopCloser(r), nil },
-	zip.Deflate: func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return flate.NewReader(r), nil },
+	zip.Store:    func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return io.NopCloser(r), nil },
+	zip.Deflate:  func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return flate.NewReader(r), nil },
+	zipDeflate64: func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) { return deflate64.NewReader(r), nil },
 	zipBZIP2: func(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) {
 		return io.NopCloser(bzip2.NewReader(r)), nil
 	},
@@ -51,7 +55,7 @@ var zipMethods = map[uint16]func(r *bufio.Reader, f *zip.File) (io.ReadCloser, e
 
 // zipMethodNames are the methods that the specification names and that may be met, for messages.
 var zipMethodNames = map[uint16]string{
-	1: "shrink", 6: "implode", 9: "deflate64", 18: "TERSE", 96: "JPEG", 97: "WavPack", 98: "PPMd", 99: "AES encryption",
+	1: "shrink", 6: "implode", 18: "TERSE", 96: "JPEG", 97: "WavPack", 98: "PPMd", 99: "AES encryption",
 }
 
 func zipByZstd(r *bufio.Reader, _ *zip.File) (io.ReadCloser, error) {

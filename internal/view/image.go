@@ -93,7 +93,7 @@ func unusableClause(e *image.UnusableError) string {
 		if what != "" {
 			return fmt.Sprintf("packs %s by method %s, which this version cannot unpack", what, e.Method)
 		}
-		return "is packed by a method that is not built in (such as Deflate64)"
+		return "is packed by a method that is not built in"
 	case image.UnknownFilter:
 		return fmt.Sprintf(
 			"can't be unpacked: it is packed with the filter %s, which is not built in or not allowed there", e.Method,
@@ -138,7 +138,10 @@ func unusableNext(e *image.UnusableError) string {
 		return "if you know that it is right, allow it: --max-unpacked SIZE"
 	case image.NeedsFile:
 		return "save it to a file, and give that"
-	case image.Encrypted, image.UnknownMethod:
+	case image.Encrypted:
+		return "unpack it with its password, with the program that made it, and give the image that comes out; a " +
+			"published digest of the archive is not that of the image"
+	case image.UnknownMethod:
 		return "unpack it with the program that made it, and give the image that comes out"
 	case image.UnknownFilter, image.UnknownVersion, image.NeedsMemory:
 		return "look for another download of the same image"
