@@ -61,10 +61,12 @@ zipstamp stamp saltmarsh-os.img.xz {CARD}`,
 		Needs: "an image",
 		Long: `
 Check computes the digest of each image and compares it with what was published:
-the digest given by --digest, the files of digests given by --sums, or, without
-either, those that lie beside the image (SHA256SUMS, IMAGE.sha256 and the like).
-A digest may be of the file as downloaded or of the unpacked image. If no
-published digest is found, check prints the digests.
+the digest given by --digest, as a page or a program shows it (- reads it from
+the standard input), the files of digests given by --sums, or, without either,
+those that lie beside the image (SHA256SUMS, IMAGE.sha256, hash.txt and the
+like). A digest may be of the file as downloaded or of the unpacked image. An
+image that was unpacked by hand is compared with its packed file, if that lies
+beside it. If no published digest is found, check prints the digests.
 
 Signatures (OpenPGP, minisign) of the image, or of the file of digests, are
 checked with the keys that you keep (see zipstamp keys), or with the one given
@@ -72,7 +74,7 @@ by --key. They are in FILE.asc, FILE.sig, FILE.minisig and the like, or in the
 file of digests itself.
 
 In a FOLDER, all images in it and below it are checked. IMAGE may be -, for
-standard input.`,
+standard input. A file of digests in place of IMAGE checks the files it names.`,
 		Example: `
 zipstamp check saltmarsh-os.img.xz
 zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
