@@ -2,6 +2,7 @@ package digest
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/binary"
 	"fmt"
@@ -198,12 +199,7 @@ func getFileHash(name string, d Digest, other string, o Digest) string {
 func TestEveryForm(t *testing.T) {
 	const name, other = "saltmarsh-os.img.xz", "brindle-tools.img.gz"
 	for what, f := range forms {
-		a := max(f.of, SHA256)
-		if f.of == 0 {
-			a = SHA256
-		} else {
-			a = f.of
-		}
+		a := cmp.Or(f.of, SHA256)
 		d, o := of(a, "tide"), of(a, "ebb")
 		text := f.text(name, d, other, o)
 		look := func(text, name string) ([]Entry, error) {

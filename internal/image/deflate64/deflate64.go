@@ -1,9 +1,9 @@
 // Package deflate64 unpacks "enhanced deflate", the method 9 of zip (APPNOTE.TXT, section 4.4.5), by which the file
 // manager of Windows packs files of 2 GB and more.
 //
-// It is deflate (RFC 1951) with three differences: the window has 64 KiB; the distance codes 30 and 31 stand for 49153 and
-// 65537 and more, with 14 extra bits; and the length code 285 stands for 3 to 65538, with 16 extra bits, where deflate has
-// 258 and none.
+// It is deflate (RFC 1951) with three differences: the window has 64 KiB; the distance codes 30 and 31 stand for 49153
+// and 65537 and more, with 14 extra bits; and the length code 285 stands for 3 to 65538, with 16 extra bits, where
+// deflate has 258 and none.
 package deflate64
 
 import (
@@ -35,7 +35,6 @@ type Reader struct {
 
 	out         []byte
 	given, made int // of out: handed out, and unpacked
-	total       int64
 
 	final    bool // the block at hand is the last
 	stored   int  // bytes left of a block that is stored

@@ -102,8 +102,8 @@ func TestAsTheReferencePacks(t *testing.T) {
 	}
 }
 
-// TestAsDeflate holds that what deflate packs without its longest match is the same here: the two differ in nothing else
-// that can be met within 32 KiB.
+// TestAsDeflate holds that what deflate packs without its longest match is the same here: the two differ in nothing
+// else that can be met within 32 KiB.
 func TestAsDeflate(t *testing.T) {
 	for _, level := range []int{flate.NoCompression, flate.HuffmanOnly, flate.BestSpeed, flate.BestCompression} {
 		data := mixed(300_000)

@@ -6,8 +6,8 @@ const primary = 10
 const maxCode = 15
 
 // table finds the symbols of codes, which are read from their first bit. An entry is the symbol, shifted by 8, and the
-// length of its code; 0 is no code. One with the flag further leads to the entries for longer codes: their place, shifted
-// by 8, and how many bits more they are found by.
+// length of its code; 0 is no code. One with the flag further leads to the entries for longer codes: their place,
+// shifted by 8, and how many bits more they are found by.
 type table struct {
 	first [1 << primary]uint32
 	rest  []uint32
@@ -24,8 +24,8 @@ func (t *table) find(bits uint64) uint32 {
 	return e
 }
 
-// build makes the codes of symbols by their lengths (RFC 1951, section 3.2.2). With lax, one code alone need not use all
-// of its bits, and there may be none at all.
+// build makes the codes of symbols by their lengths (RFC 1951, section 3.2.2). With lax, one code alone need not use
+// all of its bits, and there may be none at all.
 func (t *table) build(lengths []uint8, lax bool) error {
 	var count [maxCode + 1]int
 	longestCode := 0
