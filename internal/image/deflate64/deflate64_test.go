@@ -31,7 +31,7 @@ func packed(t testing.TB, data []byte, options ...string) []byte {
 	require.NoError(t, err, "%s", out)
 	z, err := zip.OpenReader(filepath.Join(dir, "x.zip"))
 	require.NoError(t, err)
-	defer z.Close()
+	defer func() { assert.NoError(t, z.Close()) }()
 	r, err := z.File[0].OpenRaw()
 	require.NoError(t, err)
 	text, err := io.ReadAll(r)
