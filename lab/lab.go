@@ -52,7 +52,7 @@ type Guest struct {
 const usualMemory = 640
 
 // startTime bounds how long a machine may take until it is ready; without hardware support it takes some 6 seconds.
-const startTime = 90 * time.Second
+const startTime = 5 * time.Minute
 
 // Start starts a machine, and returns when it takes scripts.
 func (m Machine) Start(ctx context.Context) (*Guest, error) {

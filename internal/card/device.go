@@ -50,5 +50,6 @@ const (
 	Direct    Access = "direct"    // no cache stands between
 	Dropped   Access = "dropped"   // through the cache, which is dropped before reading, or keeps nothing
 	Simulated Access = "simulated" // a practice card: its file is the card
-	Cached    Access = "cached"    // this system can't go round its cache for this file
+	Unopened  Access = "not opened"
+	Cached    Access = "cached" // this system can't go round its cache for this file
 )

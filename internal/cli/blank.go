@@ -55,6 +55,9 @@ func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	if err != nil {
 		return err
 	}
+	if b.o.dryRun {
+		return b.planned(view.ThenBlank(label, size))
+	}
 	deleteSaved, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
 	if err != nil {
 		return err

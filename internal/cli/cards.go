@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -78,10 +79,13 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 	if c.Size == 0 || !isCard(reasons) {
 		return l
 	}
-	if c.Disk.SD != nil {
+	if c.Disk != nil && c.Disk.SD != nil {
 		l.Remarks = c.Disk.SD.Remarks(c.Size, time.Now())
 	}
-	id := c.Disk.ID
+	id := ""
+	if c.Disk != nil {
+		id = c.Disk.ID
+	}
 	if d, err := c.Contents(); err == nil {
 		l.Contents = &d
 		id = d.Table.ID
@@ -93,6 +97,32 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		// something else is on it now
 		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID))
 	})
+	return l
+}
+
+// examine is inspect for a card that a person is asked about: the files on it are counted too, where that is quick.
+func (a *app) examine(c *card.Card) view.Listed {
+	l := a.inspect(c, nil)
+	if l.Contents == nil {
+		return l
+	}
+	r, err := c.OpenToRead()
+	if err != nil {
+		return l
+	}
+	defer r.Close()
+	l.Census = map[int]layout.Census{}
+	count := func(number int, start, length int64, kind layout.FSKind) {
+		if n, ok := layout.Count(io.NewSectionReader(r, start, length), kind); ok {
+			l.Census[number] = n
+		}
+	}
+	if w := l.Contents.Whole; w.Kind != "" {
+		count(0, 0, c.Size, w.Kind)
+	}
+	for _, p := range l.Contents.Parts {
+		count(p.Number, p.Start, p.Length, p.Kind)
+	}
 	return l
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"math"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -55,6 +56,24 @@ func describeFlags(cmd *cobra.Command, path string) {
 		describeFlags(below, name)
 	}
 }
+
+// choice is a flag that takes one of some words.
+type choice struct {
+	words []string
+	to    *string
+}
+
+func (c choice) Set(word string) error {
+	if !slices.Contains(c.words, word) {
+		return view.NoSuchValue(word, c.words, "")
+	}
+	*c.to = word
+	return nil
+}
+
+func (c choice) Type() string { return "TEXT" }
+
+func (c choice) String() string { return "" }
 
 // Flags that several commands have.
 

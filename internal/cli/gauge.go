@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -80,6 +81,7 @@ func (a *app) gaugeWhole() *cobra.Command {
 	var toTheEnd, afresh bool
 	cmd := a.command("gauge whole", 0, 1, func(cmd *cobra.Command, args []string) error {
 		g := &gauging{record: record{app: a}, o: o, job: receipt.JobWhole}
+		g.foretell = func() { g.foretellCarry(afresh) }
 		return g.run(cmd.Context(), args, func(ctx context.Context) (*gauge.Report, error) {
 			return g.whole(ctx, toTheEnd, afresh)
 		})
@@ -104,6 +106,7 @@ type gauging struct {
 	meter meter.Meter
 	shown *view.Progress
 
+	foretell    func() // says before the question what of an earlier test there is; may be nil
 	deleteSaved func() // deletes what an interrupted test has saved of the card, when it is overwritten
 }
 
@@ -115,11 +118,20 @@ func (g *gauging) run(
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
+	if g.o.dryRun {
+		if g.foretell != nil {
+			g.foretell()
+		}
+		return g.planned(g.then())
+	}
 	deleteSaved := func() {}
 	if !g.keeps {
 		if deleteSaved, err = g.offerPending(ctx, g.who, g.card, g.o.handling); err != nil {
 			return err
 		}
+	}
+	if g.foretell != nil {
+		g.foretell()
 	}
 	if err := g.confirm(ctx); err != nil {
 		return err
@@ -167,7 +179,22 @@ func (g *gauging) prepare(ctx context.Context, args []string) (err error) {
 			return err
 		}
 	}
+	if g.o.dryRun {
+		return nil
+	}
 	return g.reserve(g.o.receipt, g.job, g.card)
+}
+
+// planned ends a dry run.
+func (g *gauging) planned(then string) error {
+	return g.app.planned(g.job, view.Plan{Cards: []view.Listed{g.examine(g.card)}, Then: then, Keeps: g.keeps}, nil)
+}
+
+// then is what will be done with the card, in words.
+func (g *gauging) then() string {
+	return map[string]string{
+		receipt.JobSpots: view.ThenSpots, receipt.JobWhole: view.ThenWhole, receipt.JobPace: view.ThenPace,
+	}[g.job]
 }
 
 // asks tells whether a person has to be asked: when what is on the card will be lost, or something of it is in use.
@@ -194,21 +221,13 @@ func (g *gauging) confirm(ctx context.Context) error {
 	if g.o.yes && !g.typed {
 		return nil
 	}
-	return g.confirmCard(ctx, g.card, g.keeps, map[string]string{
-		receipt.JobSpots: view.ThenSpots,
-		receipt.JobWhole: view.ThenWhole,
-		receipt.JobPace:  view.ThenPace,
-	}[g.job])
+	return g.confirmCard(ctx, g.card, g.keeps, g.then())
 }
 
 // confirmCard shows the card and what will be done to it, and asks for its name.
 func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then string) error {
-	l := view.Listed{Card: c}
-	if c.Disk != nil {
-		l = a.inspect(c, nil)
-	}
-	a.screen.ShowPlan(view.Plan{Cards: []view.Listed{l}, Then: then, Keeps: keeps})
-	yes, err := a.screen.Confirm(ctx, c.Name)
+	a.screen.ShowPlan(view.Plan{Cards: []view.Listed{a.examine(c)}, Then: then, Keeps: keeps})
+	yes, err := a.screen.Confirm(ctx, c)
 	if err == nil && !yes {
 		err = view.NotTyped(c.Name, false)
 	}
@@ -272,7 +291,7 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 	w.Keep = func(p whole.Progress) error {
 		return g.who.as(func() error { return whole.Keep(g.who.tests(), who, p) })
 	}
-	w.Expect = func(e whole.Expectation) { g.shown.Say(view.Expectation(e)) }
+	w.Expect = func(e whole.Expectation) { g.shown.Announce(view.Expectation(e)) }
 	rep, err := w.Run(ctx)
 	g.unfollow()
 	if err == nil {
@@ -327,6 +346,26 @@ func (g *gauging) carryOn(w *whole.Test, who card.Record, afresh bool) error {
 		}
 	}
 	return nil
+}
+
+// foretellCarry says that a test of this card was interrupted, and what will become of it.
+func (g *gauging) foretellCarry(afresh bool) {
+	var found []whole.Kept
+	_ = g.who.as(func() error { // what can't be read, carryOn tells
+		found, _ = whole.Find(g.who.tests().Path(), g.card.Record())
+		return nil
+	})
+	first := cmp.Or(g.first, g.card.Size)
+	for _, p := range found {
+		if p.Same {
+			at, reading := p.Head, p.Head == p.First
+			if reading {
+				at = p.Back
+			}
+			g.screen.Say(view.WillCarryOn(g.card.Name, p.When, at, p.First, reading, afresh || p.First != first))
+			return
+		}
+	}
 }
 
 func (g *gauging) dropProgress(n mark.Nonce) error {

@@ -10,7 +10,9 @@ import (
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -19,12 +21,13 @@ import (
 )
 
 // handling are the flags that all commands which write a card share.
-type handling struct{ yes, fixedDisk, wait bool }
+type handling struct{ yes, fixedDisk, wait, dryRun bool }
 
 func (h *handling) flags(f *pflag.FlagSet) {
 	f.BoolVar(&h.yes, "yes", false, "")
 	f.BoolVar(&h.fixedDisk, "fixed-disk", false, "")
 	f.BoolVar(&h.wait, "wait", false, "")
+	f.BoolVar(&h.dryRun, "dry-run", false, "")
 }
 
 // admit refuses a card that may not be written. typed says that its name must be typed, whatever else was said.
@@ -52,12 +55,41 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 // mayAsk refuses a card for which a person has to be asked where there is none, and no flag in place of it.
 func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 	switch {
+	case h.dryRun:
+		return nil
 	case typed && !a.screen.Asks():
 		return view.NeedsPerson(c.Given)
 	case !h.yes && !a.screen.Asks():
 		return view.NeedsYes(c.Given)
 	}
 	return nil
+}
+
+// planned shows what would be done without --dry-run.
+func (a *app) planned(job string, p view.Plan, report *check.Report) error {
+	sentence := view.DrySentence(job, p)
+	if !a.json {
+		a.screen.DryRun(sentence, p)
+		return nil
+	}
+	doc := planDocument{Head: document.New(document.Plan, statusGood, sentence), Job: job, Cards: []card.Record{}}
+	for _, l := range p.Cards {
+		doc.Cards = append(doc.Cards, l.Card.Record())
+	}
+	if report != nil {
+		checked := checkedAs(*report)
+		doc.Image = &checked
+	}
+	a.printJSON(doc)
+	return nil
+}
+
+// planDocument is the JSON document of a dry run.
+type planDocument struct {
+	document.Head
+	Job   string        `json:"job"`
+	Cards []card.Record `json:"cards"`
+	Image *checkedImage `json:"image,omitempty"` // that would be stamped
 }
 
 // take frees the card and takes it.

@@ -29,6 +29,9 @@ func (g *gauging) measure(ctx context.Context, args []string) (err error) {
 	if err := g.prepare(ctx, args); err != nil {
 		return err
 	}
+	if g.o.dryRun {
+		return g.planned(g.then())
+	}
 	if g.asks() {
 		if err := g.confirm(ctx); err != nil {
 			return err

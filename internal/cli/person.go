@@ -74,6 +74,22 @@ func (p person) receiptsFolder(set settings) state.Place {
 	return p.stateFolder("receipts")
 }
 
+// expand fills in a tilde at the start of a path, as shells do.
+func (p person) expand(path string) string {
+	rest, ok := strings.CutPrefix(path, "~")
+	if !ok || rest != "" && rest[0] != '/' && rest[0] != filepath.Separator {
+		return path
+	}
+	home := p.home
+	if !p.sudo {
+		home, _ = os.UserHomeDir() // without a home, the path stays as it is
+	}
+	if home == "" {
+		return path
+	}
+	return filepath.Join(home, rest)
+}
+
 // short writes a path below the working folder from there, and one below the person's home as shells do, with a tilde.
 func (p person) short(path string) string {
 	home := p.home

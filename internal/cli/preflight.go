@@ -27,7 +27,7 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 		s.app.left.is(view.TryLeft(s.names()))
 	}
 	var all sync.WaitGroup
-	for _, t := range s.targets {
+	for _, t := range s.left() {
 		if s.o.noSpots {
 			t.spots = &receipt.Spots{Why: "turned off"}
 			continue

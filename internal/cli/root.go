@@ -176,7 +176,7 @@ func Root() *cobra.Command {
 func (a *app) root() *cobra.Command {
 	cmd := a.group("", a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(),
 		a.receipts(),
-		a.keys(), a.practice(), a.demo(), a.versionCommand())
+		a.keys(), a.practice(), a.demo(), a.showSettings(), a.versionCommand())
 	cmd.Version, cmd.SilenceErrors, cmd.SilenceUsage = a.version, true, true
 	cmd.PersistentPreRun = func(*cobra.Command, []string) {
 		a.started = true
@@ -187,6 +187,8 @@ func (a *app) root() *cobra.Command {
 	flags := cmd.PersistentFlags()
 	flags.BoolVar(&a.json, "json", false, "")
 	flags.BoolVar(&a.streams.NoColor, "no-color", false, "")
+	flags.BoolVar(&a.streams.Quiet, "quiet", false, "")
+	flags.Var(choice{view.ProgressKinds, &a.streams.Progress}, "progress", "")
 	cmd.InitDefaultCompletionCmd()
 	for _, c := range cmd.Commands() {
 		if c.Name() == "completion" {

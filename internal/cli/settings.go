@@ -9,8 +9,10 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zipstamp/internal/document"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/state"
 	"zipstamp/internal/view"
@@ -22,6 +24,16 @@ type settings struct {
 	repairs  int
 	receipts string // folder; empty: the state folder
 	eject    bool   // cards at the end
+
+	from map[string]string // where each is set, by its name in the file; none: it is the default
+}
+
+// set notes where a setting is set.
+func (s *settings) set(name, where string) {
+	if s.from == nil {
+		s.from = map[string]string{}
+	}
+	s.from[name] = where
 }
 
 // settingsFile is the file's form; what is missing is nil.
@@ -63,6 +75,7 @@ func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 	if err := s.fromVariables(); err != nil {
 		return s, &usageError{err}
 	}
+	s.receipts = p.expand(s.receipts)
 	if flags == nil {
 		return s, nil
 	}
@@ -118,40 +131,90 @@ func (s *settings) fromFile(path, shown string) error {
 	}
 	if f.ReadBack != nil {
 		s.readBack = *f.ReadBack
+		s.set("read_back", shown)
 	}
 	if f.Receipts != nil {
 		s.receipts = *f.Receipts
+		s.set("receipts", shown)
 	}
 	if f.Eject != nil {
 		s.eject = *f.Eject
+		s.set("eject", shown)
 	}
 	if f.Repairs != nil {
+		s.set("repairs", shown)
 		return s.setRepairs(*f.Repairs, shown+": repairs")
 	}
 	return nil
 }
 
 func (s *settings) fromVariables() error {
-	for name, set := range map[string]*bool{"ZIPSTAMP_READ_BACK": &s.readBack, "ZIPSTAMP_EJECT": &s.eject} {
-		if v := os.Getenv(name); v != "" {
+	for name, set := range map[string]*bool{"read_back": &s.readBack, "eject": &s.eject} {
+		if v := os.Getenv(variableOf(name)); v != "" {
 			on, err := strconv.ParseBool(v)
 			if err != nil {
-				return view.NotBool(name, v)
+				return view.NotBool(variableOf(name), v)
 			}
 			*set = on
+			s.set(name, variableOf(name))
 		}
 	}
 	if v := os.Getenv("ZIPSTAMP_RECEIPTS"); v != "" {
 		s.receipts = v
+		s.set("receipts", "ZIPSTAMP_RECEIPTS")
 	}
 	if v := os.Getenv("ZIPSTAMP_REPAIRS"); v != "" {
 		n, err := strconv.Atoi(v)
 		if err != nil {
 			return view.NoNumber("ZIPSTAMP_REPAIRS", v)
 		}
+		s.set("repairs", "ZIPSTAMP_REPAIRS")
 		return s.setRepairs(n, "ZIPSTAMP_REPAIRS")
 	}
 	return nil
+}
+
+// variableOf is the variable of a setting.
+func variableOf(name string) string { return "ZIPSTAMP_" + strings.ToUpper(name) }
+
+// showSettings is the command that shows what is in force.
+func (a *app) showSettings() *cobra.Command {
+	return a.command("settings", 0, 0, func(*cobra.Command, []string) error {
+		who, err := whoRuns()
+		if err != nil {
+			return err
+		}
+		set, err := loadSettings(who, nil)
+		if err != nil {
+			return err
+		}
+		list := []view.Setting{
+			{Name: "read_back", Value: strconv.FormatBool(set.readBack)},
+			{Name: "repairs", Value: strconv.Itoa(set.repairs)},
+			{Name: "eject", Value: strconv.FormatBool(set.eject)},
+			{Name: "receipts", Value: who.short(who.receiptsFolder(set).Path())},
+		}
+		for i := range list {
+			list[i].From = set.from[list[i].Name]
+		}
+		file := who.short(who.configFile())
+		if !a.json {
+			a.screen.Settings(list, file)
+			return nil
+		}
+		doc := settingsDocument{
+			Head: document.New(document.Settings, statusGood, view.SettingsSentence(file)), File: file, List: list,
+		}
+		a.printJSON(doc)
+		return nil
+	})
+}
+
+// settingsDocument is the JSON document of settings.
+type settingsDocument struct {
+	document.Head
+	File string         `json:"file"`
+	List []view.Setting `json:"list"`
 }
 
 func (s *settings) setRepairs(n int, where string) error {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -92,7 +93,10 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 	if err := s.prepare(ctx, imagePath, cards); err != nil {
 		return err
 	}
-	for _, t := range s.targets {
+	if s.o.dryRun {
+		return s.dryRun(ctx)
+	}
+	for _, t := range s.left() {
 		deleteSaved, err := s.offerPending(ctx, s.who, t.card, s.o.handling)
 		if err != nil {
 			return s.untouched(err)
@@ -136,6 +140,26 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 	return s.finish(ctx, report, out)
 }
 
+// dryRun checks the image, and shows what would be done.
+func (s *stamping) dryRun(ctx context.Context) error {
+	var m meter.Meter
+	progress := s.screen.Follow(view.Followed{Meter: &m})
+	report, err := s.check(ctx, &m)
+	m.End()
+	progress.Stop()
+	switch {
+	case err != nil:
+		return err
+	case report.Outcome() == check.Mismatched:
+		return s.refuseImage(report)
+	}
+	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
+	for _, t := range s.left() {
+		plan.Cards = append(plan.Cards, s.examine(t.card))
+	}
+	return s.planned(receipt.JobStamp, plan, &report)
+}
+
 // stamp does the work.
 func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *view.Progress) []stamp.Outcome {
 	job := stamp.Job{
@@ -167,7 +191,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 }
 
 func (s *stamping) followed() (all []view.Followed) {
-	for _, t := range s.targets {
+	for _, t := range s.left() {
 		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
 	}
 	return all
@@ -207,7 +231,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	switch {
 	case s.o.arrive < 0 || s.o.arrive > maxArrive:
 		return &usageError{view.OutOfRange("--arrive", s.o.arrive, 1, maxArrive)}
-	case s.o.yes && len(cards)+s.o.arrive == 0:
+	case (s.o.yes || s.o.dryRun) && len(cards)+s.o.arrive == 0:
 		return &usageError{view.ErrNoCardNamed}
 	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
 		return &usageError{view.ErrOneReceipt}
@@ -243,14 +267,10 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	}
 	room := int64(0)
 	for _, t := range s.targets {
-		if need := s.contents.Size.Known(); need > t.card.Size {
-			tooSmall := &stamp.TooSmallError{Image: need, Card: t.card.Size}
-			if len(s.targets) > 1 {
-				tooSmall.Name = t.card.Name
-			}
-			return view.LargerCard(tooSmall)
-		}
 		room = max(room, t.card.Size)
+	}
+	if err := s.leaveOutSmall(); err != nil {
+		return err
 	}
 	if s.o.limit == (limit{}) {
 		s.image.Limit = room + stamp.BlockSize // so that it is the card which is found too small
@@ -258,12 +278,42 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	if err := s.consent(); err != nil {
 		return err
 	}
+	if s.o.dryRun {
+		return nil
+	}
 	for _, t := range s.targets {
 		if named := s.o.receipt; named != "" && s.image.Same(named) {
 			return view.NoRoomForReceipt(view.IsTheImage(named))
 		}
 		if err := t.reserve(s.o.receipt, receipt.JobStamp, t.card); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// leaveOutSmall leaves the cards out that are too small for the image: they don't stop the others. It is an error if
+// none is left.
+func (s *stamping) leaveOutSmall() error {
+	var first error
+	for _, t := range s.targets {
+		need := s.contents.Size.Known()
+		if need <= t.card.Size {
+			continue
+		}
+		tooSmall := &stamp.TooSmallError{Image: need, Card: t.card.Size}
+		if len(s.targets) > 1 {
+			tooSmall.Name = t.card.Name
+		}
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: tooSmall}
+		first = cmp.Or(first, view.LargerCard(tooSmall))
+	}
+	if len(s.left()) == 0 {
+		return first
+	}
+	for _, t := range s.targets {
+		if t.outcome != nil {
+			s.screen.Say(view.LeftOut(t.card.Name, t.outcome.Err))
 		}
 	}
 	return nil
@@ -303,7 +353,7 @@ func (s *stamping) apart(c *card.Card, imagePath string) error {
 
 // consent refuses what needs a person's word where there is no person, and no flag in place of it.
 func (s *stamping) consent() error {
-	for _, t := range s.targets {
+	for _, t := range s.left() {
 		if err := s.mayAsk(t.card, s.o.handling, t.typed); err != nil {
 			return err
 		}
@@ -321,28 +371,26 @@ func isFolder(path string) bool {
 
 // confirm shows what will happen, and asks.
 func (s *stamping) confirm(ctx context.Context) error {
-	if s.o.yes && !slices.ContainsFunc(s.targets, func(t *target) bool { return t.typed }) {
+	if s.o.yes && !slices.ContainsFunc(s.left(), func(t *target) bool { return t.typed }) {
 		return nil
 	}
 	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
-	for _, t := range s.targets {
-		l := view.Listed{Card: t.card}
-		if t.card.Disk != nil {
-			l = s.inspect(t.card, nil)
-		}
-		plan.Cards = append(plan.Cards, l)
+	var cards []*card.Card
+	for _, t := range s.left() {
+		plan.Cards = append(plan.Cards, s.examine(t.card))
+		cards = append(cards, t.card)
 	}
 	s.screen.ShowPlan(plan)
-	yes, err := s.screen.Confirm(ctx, s.names())
+	yes, err := s.screen.Confirm(ctx, cards...)
 	if err == nil && !yes {
-		err = view.NotTyped(s.names(), len(s.targets) > 1)
+		err = view.NotTyped(s.names(), len(cards) > 1)
 	}
 	return err
 }
 
 // claim frees the cards and takes them. If one can't be had, none is written.
 func (s *stamping) claim(ctx context.Context) (err error) {
-	for _, t := range s.targets {
+	for _, t := range s.left() {
 		if t.hold, err = s.take(ctx, t.card, s.o.handling, t.typed); err != nil {
 			return err
 		}
@@ -400,15 +448,20 @@ func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.
 
 // finishOne lets a card go and keeps its receipt.
 func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome) concluded {
-	now := t.hold.Card()
-	doc := receipt.New(s.image, report, now, t.hold, s.set.repairs, o.Result)
+	now, dev := t.card, card.Device(nil)
+	if t.hold != nil {
+		now, dev = t.hold.Card(), t.hold
+	}
+	doc := receipt.New(s.image, report, now, dev, s.set.repairs, o.Result)
 	doc.Spots = t.spots
 	if o.Err == nil {
 		describe(t, &doc)
 	}
-	noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
-		Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil,
-	}))
+	if t.hold != nil {
+		noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
+			Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil,
+		}))
+	}
 	t.hold = nil
 	doc.AddCheck(s.image.Size, s.checking)
 	doc.Verdict = verdict(o.Result, o.Err)

@@ -105,11 +105,14 @@ func (a *app) isCard(word string) bool {
 // suggest adds to an error of the command line what may have been meant. cmd is the command that was found in it.
 func (a *app) suggest(cmd *cobra.Command, err error) error {
 	var flag *pflag.NotExistError
+	var value *pflag.InvalidValueError
 	switch {
 	case errors.As(err, new(*view.Hint)): // it has advice already
 		return err
 	case errors.As(err, &flag):
 		return a.suggestFlag(cmd, flag)
+	case errors.As(err, &value):
+		err = view.OfFlag("--"+value.GetFlag().Name, value.Unwrap())
 	}
 	return view.SeeHelp(err, cmd.CommandPath())
 }

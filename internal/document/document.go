@@ -31,6 +31,9 @@ const (
 	Restore       Schema = "restore"
 	Removed       Schema = "removed"  // files of gauge space
 	Practice      Schema = "practice" // a practice card that was made
+	Plan          Schema = "plan"     // of a dry run
+	Settings      Schema = "settings"
+	Progress      Schema = "progress" // a line of it
 	VersionReport Schema = "version"  // of the program
 	ErrorReport   Schema = "error"    // of a command that came to no result
 )

@@ -162,7 +162,10 @@ func entryTime(e []byte) time.Time {
 
 // Files lists all files, a folder before those within it. An error is one of reading, or says that the volume is
 // damaged; what was found before is returned with it.
-func (v *FAT) Files() ([]FATFile, error) {
+func (v *FAT) Files() ([]FATFile, error) { return v.files(foldersMax, filesMax) }
+
+// files lists them, as long as there are no more than so many.
+func (v *FAT) files(foldersMost, filesMost int) ([]FATFile, error) {
 	var files []FATFile
 	type folder struct {
 		path  string
@@ -171,7 +174,7 @@ func (v *FAT) Files() ([]FATFile, error) {
 	}
 	todo := []folder{{"", v.rootFolder(), 0}}
 	for n := 0; n < len(todo); n++ {
-		if n >= foldersMax || len(files) >= filesMax {
+		if n >= foldersMost || len(files) >= filesMost {
 			return files, errors.New("the volume has more folders or files than a card's boot partition would")
 		}
 		f := todo[n]
@@ -201,7 +204,7 @@ func (v *FAT) Files() ([]FATFile, error) {
 			default:
 				files = append(files, FATFile{path.Join(f.path, name), int64(le.Uint32(e[28:])), entryTime(e), first})
 			}
-			return len(files) < filesMax
+			return len(files) < filesMost
 		})
 		if err != nil {
 			return files, fmt.Errorf("read folder /%s: %w", f.path, err)

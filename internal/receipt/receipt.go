@@ -179,8 +179,8 @@ type Loss struct {
 	Holds int64 `json:"holds"`
 }
 
-// New fills in what the parts of a run say of it. The caller adds what is its own: tool, times, verdict,
-// sentence, error and exit status.
+// New fills in what the parts of a run say of it. d is nil for a card that was never opened. The caller adds what is
+// its own: tool, times, verdict, sentence, error and exit status.
 func New(f *image.File, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
 	doc := Document{
 		Job: JobStamp,
@@ -189,13 +189,16 @@ func New(f *image.File, report check.Report, c *card.Card, d card.Device, repair
 			Unpacked: r.Size, Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image),
 			Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
-		Card:    cardOf(c, d.Size(), d.SectorSize(), d.Access()),
+		Card:    cardOf(c, c.Size, c.SectorSize, card.Unopened),
 		Bytes:   Bytes{Written: r.Written, Verified: r.Verified, Cleared: r.Cleared},
 		Phases:  phasesOf(r.Phases),
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
 		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
 		Bad:     extentsOf(r.Bad),
 		Mishaps: mishapsOf(r.Mishaps),
+	}
+	if d != nil {
+		doc.Card = cardOf(c, d.Size(), d.SectorSize(), d.Access())
 	}
 	doc.Card.State = string(r.State)
 	if r.State == stamp.Verified {

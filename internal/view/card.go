@@ -4,6 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
 	"zipstamp/internal/card"
@@ -24,7 +27,29 @@ type Plan struct {
 }
 
 // ShowPlan shows the cards, what will be written to them, and what the image will be compared with.
-func (v *Screen) ShowPlan(p Plan) {
+func (v *Screen) ShowPlan(p Plan) { planAnswer(p).print(v.Err, v.errWidth) }
+
+// DrySentence says what a job would do that a dry run has left undone.
+func DrySentence(job string, p Plan) string {
+	var names []string
+	for _, l := range p.Cards {
+		names = append(names, l.Card.Name)
+	}
+	would := fmt.Sprintf("zipstamp %s would work on %s", job, and(names))
+	if p.Image != nil {
+		would = fmt.Sprintf("%s would be stamped onto %s", FileName(p.Image.Path), and(names))
+	}
+	return "Nothing was written: this was a dry run. Without it, " + would + "."
+}
+
+// DryRun shows what would be done.
+func (v *Screen) DryRun(sentence string, p Plan) {
+	a := planAnswer(p)
+	a.sentence = sentence
+	a.print(v.Out, v.width)
+}
+
+func planAnswer(p Plan) *answer {
 	var names []string
 	for _, l := range p.Cards {
 		names = append(names, word(l.Card.Name))
@@ -54,7 +79,7 @@ func (v *Screen) ShowPlan(p Plan) {
 	for _, n := range planNotes(p) {
 		a.note("%s", n)
 	}
-	a.print(v.Err, v.errWidth)
+	return a
 }
 
 // planCard shows a single card.
@@ -63,14 +88,25 @@ func planCard(a *answer, l Listed) {
 	if c.Disk == nil {
 		a.add("card", "%s, %s", word(c.Name), exact(c.Size))
 		a.add("kind", "%s", kindFact(c))
-		a.add("path", "%s", word(c.Path))
-		a.add("kept in", "%s", word(c.Kept()))
+		a.add("path", "%s", oneLine(c.Path))
+		a.add("kept in", "%s", oneLine(c.Kept()))
+		planHolds(a, l)
 		return
 	}
 	a.add("card", "%s", word(c.Name)+", "+cardTitle(c))
-	a.add("path", "%s", word(c.Path))
+	a.add("path", "%s", oneLine(c.Path))
 	a.add("registers", "%s", registersLine(c.Disk))
 	a.add("odd", "%s", strings.Join(words(Remarks(l.Remarks)), "\n"))
+	planHolds(a, l)
+	use := strings.Join(useLines(c), "\n")
+	if use == "" {
+		use = "nothing of it"
+	}
+	a.add("in use", "%s", use)
+}
+
+// planHolds shows what is on a card, and what was done to it.
+func planHolds(a *answer, l Listed) {
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
 		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))
@@ -78,11 +114,6 @@ func planCard(a *answer, l Listed) {
 	if l.Tested != nil {
 		a.add("tested", "%s", strings.TrimPrefix(testedLine(l.Tested, l.TestedLike), "tested "))
 	}
-	use := strings.Join(useLines(c), "\n")
-	if use == "" {
-		use = "nothing of it"
-	}
-	a.add("in use", "%s", use)
 }
 
 func kindFact(c *card.Card) string {
@@ -175,15 +206,49 @@ func planNotes(p Plan) []string {
 	return notes
 }
 
-// Confirm asks for the cards' short names to be typed in, with spaces between them. It returns false for any other
-// answer, and the cause of ctx's end if that comes first.
-func (v *Screen) Confirm(ctx context.Context, names string) (bool, error) {
-	what := "the card as it is"
-	if strings.Contains(names, " ") {
-		what = "the cards as they are"
+// Confirm asks whether to go on with cards: for the name of one, as it was shown, or for the number of several, or all
+// their names. The case doesn't count, and there is a second try. It returns false for any other answer, and the cause
+// of ctx's end if that comes first.
+func (v *Screen) Confirm(ctx context.Context, cards ...*card.Card) (bool, error) {
+	question := fmt.Sprintf("Type %s to go on, anything else to leave the card as it is:", word(cards[0].Name))
+	again := fmt.Sprintf("That is not its name. Type %s to go on, or nothing to leave it as it is:",
+		word(cards[0].Name))
+	if len(cards) > 1 {
+		question = fmt.Sprintf("Type %d, the number of the cards, to go on with all of them, anything else to leave "+
+			"them "+
+			"as they are:", len(cards))
+		again = fmt.Sprintf("That is not their number. Type %d to go on, or nothing to leave them as they are:",
+			len(cards))
 	}
-	typed, err := v.ask(ctx, fmt.Sprintf("Type %s to go on, anything else to leave %s:", word(names), what))
-	return err == nil && strings.Join(strings.Fields(typed), " ") == names, err
+	for _, q := range []string{question, again} {
+		typed, err := v.ask(ctx, q)
+		if err != nil || confirms(typed, cards) {
+			return err == nil, err
+		}
+		switch strings.ToLower(typed) {
+		case "", "n", "no", "q", "quit":
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// confirms tells whether what was typed means the cards.
+func confirms(typed string, cards []*card.Card) bool {
+	if len(cards) == 1 {
+		c := cards[0]
+		return slices.ContainsFunc([]string{c.Name, c.Path, c.Given, filepath.Base(c.Path)}, func(name string) bool {
+			return name != "" &&
+				strings.EqualFold(strings.Join(strings.Fields(typed), " "), strings.Join(strings.Fields(name),
+					" "))
+		})
+	}
+	var names []string
+	for _, c := range cards {
+		names = append(names, c.Name)
+	}
+	return typed == strconv.Itoa(len(cards)) ||
+		strings.EqualFold(strings.Join(strings.Fields(typed), " "), strings.Join(names, " "))
 }
 
 // Agrees asks a question that is answered by yes or no; anything but yes is no.

@@ -20,12 +20,13 @@ import (
 // Listed is a disk with all that is told of it.
 type Listed struct {
 	Card                 *card.Card
-	Reasons              []guard.Reason    // why it may not be written; none if it may
-	Contents             *layout.Disk      // what is on it; nil where that could not be read
-	Last                 *receipt.Document // of the last stamp onto it; nil if none is known
-	Tested               *receipt.Document // of the last test of it; likewise
-	LastLike, TestedLike card.Likeness     // whether these are of this very card
-	Remarks              []register.Remark // what is implausible about its registers
+	Reasons              []guard.Reason        // why it may not be written; none if it may
+	Contents             *layout.Disk          // what is on it; nil where that could not be read
+	Census               map[int]layout.Census // how much is in its file systems, by the number of the partition
+	Last                 *receipt.Document     // of the last stamp onto it; nil if none is known
+	Tested               *receipt.Document     // of the last test of it; likewise
+	LastLike, TestedLike card.Likeness         // whether these are of this very card
+	Remarks              []register.Remark     // what is implausible about its registers
 }
 
 // IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.
@@ -44,6 +45,9 @@ type ListedPart struct {
 // Parts are the partitions as they stand on the disk, or, where that could not be read, as the system knows them.
 func (l Listed) Parts() (all []ListedPart) {
 	d := l.Card.Disk
+	if d == nil {
+		d = &disks.Disk{Path: l.Card.Path, Size: l.Card.Size}
+	}
 	if l.Contents != nil {
 		if w := l.Contents.Whole; w.Kind != "" {
 			all = append(all, ListedPart{0, d.Path, w.Label, w.Kind, d.Size})
@@ -249,7 +253,10 @@ func registersLine(d *disks.Disk) string {
 
 // holdsLine is what is on a card.
 func holdsLine(l Listed) string {
-	scheme := l.Card.Disk.Scheme
+	var scheme layout.Scheme
+	if l.Card.Disk != nil {
+		scheme = l.Card.Disk.Scheme
+	}
 	if l.Contents != nil {
 		switch l.Contents.Kind {
 		case layout.KindBlank:
@@ -260,6 +267,9 @@ func holdsLine(l Listed) string {
 		scheme = l.Contents.Table.Scheme
 	}
 	parts := l.Parts()
+	if l.Contents == nil && l.Card.Disk == nil {
+		return ""
+	}
 	if l.Contents == nil && l.Card.Disk.FS.Kind == "" && scheme == "" {
 		return "its contents can't be read without permission"
 	}
@@ -276,6 +286,9 @@ func holdsLine(l Listed) string {
 		if p.Number > 0 {
 			text += " (" + Bytes(p.Size) + ")"
 		}
+		if c, ok := l.Census[p.Number]; ok {
+			text += censusText(c)
+		}
 		texts = append(texts, text)
 	}
 	switch {
@@ -285,6 +298,21 @@ func holdsLine(l Listed) string {
 		return "holds " + strings.Join(texts, "; ")
 	}
 	return fmt.Sprintf("holds, by its %s, %s", word(string(scheme)), strings.Join(texts, "; "))
+}
+
+// censusText is how much is in a file system.
+func censusText(c layout.Census) string {
+	text := ", empty"
+	switch {
+	case c.Files > 0 && c.About:
+		text = fmt.Sprintf(" with about %s and folders", Count(c.Files, "file"))
+	case c.Files > 0:
+		text = " with " + Count(c.Files, "file")
+	}
+	if !c.Newest.IsZero() && c.Files > 0 {
+		text += ", the last of " + c.Newest.Format("2 January 2006")
+	}
+	return text
 }
 
 func fsName(kind layout.FSKind) string {

@@ -63,7 +63,7 @@ func (v *Screen) Document(doc receipt.Document, path string) {
 	}
 	documentFacts(a, doc, ruler)
 	if path != "" {
-		a.add("receipt", "%s", path)
+		a.add("receipt", "%s", oneLine(path))
 	}
 	documentNotes(a, doc)
 	if doc.Verdict == receipt.Verdict(gauge.Counterfeit) {
@@ -240,12 +240,25 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int, of int) {
 		if doc.Job == receipt.JobStamp {
 			what = "stamp of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
 		}
-		a.add(fmt.Sprint(numbers[i]), "%s  %s: %s", doc.Ended.Local().Format("2006-01-02 15:04"), what, Finding(doc))
+		a.add(fmt.Sprint(numbers[i]), "%s  %s (%s): %s", doc.Ended.Local().Format("2006-01-02 15:04"), what,
+			whichCard(doc.Card), Finding(doc))
 	}
 	if len(all) > 0 {
 		a.note("Show one: zipstamp receipts show NUMBER")
 	}
 	a.print(v.Out, v.width)
+}
+
+// whichCard is by what a card is known again that had a name only then, such as loop1.
+func whichCard(c receipt.Card) string {
+	parts := []string{Bytes(c.Size)}
+	if c.Model != "" {
+		parts = append(parts, word(c.Model))
+	}
+	if c.Serial != "" && !c.Reader {
+		parts = append(parts, word(c.Serial))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // ExportedSentence is the answer of exporting a receipt.

@@ -379,6 +379,9 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 
 // Gauging shows a card before a test that leaves it as it was.
 func (v *Screen) Gauging(c *card.Card) {
+	if v.quiet {
+		return
+	}
 	v.Say(fmt.Sprintf("Testing places all over %s (%s, %s). What is there is saved, and put back.", c.Name,
 		Bytes(c.Size), kindFact(c)))
 }

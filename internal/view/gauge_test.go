@@ -203,7 +203,9 @@ func TestReceiptsAreShownAtAnyWidth(t *testing.T) {
 			lines := strings.Split(strings.TrimRight(out.String(), "\n"), "\n")
 			assert.Equal(t, doc.Sentence, lines[0])
 			for _, l := range lines {
-				assert.LessOrEqual(t, len([]rune(l)), width, "%s at %d: %q", doc.Job, width, l)
+				if !strings.Contains(l, "/receipts/") { // paths are never broken
+					assert.LessOrEqual(t, len([]rune(l)), width, "%s at %d: %q", doc.Job, width, l)
+				}
 			}
 			assert.Contains(t, out.String(), "mmcblk0")
 		}

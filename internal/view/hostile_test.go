@@ -152,7 +152,7 @@ func TestForeignTextIsOnlyShown(t *testing.T) {
 		"the question": func(v *Screen) {
 			v.ShowPlan(Plan{Cards: []Listed{listed}, Then: "x"})
 			v.ShowPlan(Plan{Cards: []Listed{{Card: fileCard}, listed}})
-			_, _ = v.Confirm(context.Background(), hostile)
+			_, _ = v.Confirm(context.Background(), fileCard, blockCard)
 			v.Gauging(fileCard)
 		},
 		"check": func(v *Screen) {

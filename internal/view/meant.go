@@ -13,7 +13,11 @@ func DidYouMean(meant ...string) string {
 	if len(meant) == 0 {
 		return ""
 	}
-	return "did you mean " + strings.Join(meant, ", or ") + "?"
+	var commands []string
+	for _, m := range meant {
+		commands = append(commands, oneLine(m))
+	}
+	return "did you mean " + strings.Join(commands, ", or ") + "?"
 }
 
 // UnknownCommand says that a word is not one of the commands below command.

@@ -24,7 +24,7 @@ var ErrInterrupted = errors.New("interrupted")
 func (v *Screen) Problem(err error, again []string) {
 	fmt.Fprintln(v.Err, bad.Render("zipstamp: ")+fold(ProblemSentence(err), v.errWidth-len("zipstamp: "), ""))
 	if next := nextStep(err, v.here, again); next != "" {
-		fmt.Fprintln(v.Err, fold("Next: "+word(next), v.errWidth, "      "))
+		fmt.Fprintln(v.Err, fold("Next: "+word(next), v.errWidth-len("Next: "), "      "))
 	}
 }
 
@@ -112,7 +112,9 @@ func (h *Hint) Error() string { return h.Err.Error() }
 func (h *Hint) Unwrap() error { return h.Err }
 
 // NextStep is what to do about an error; empty if there is nothing to say. again is the command line as it was typed.
-func (v *Screen) NextStep(err error, again []string) string { return nextStep(err, v.here, again) }
+func (v *Screen) NextStep(err error, again []string) string {
+	return strings.ReplaceAll(nextStep(err, v.here, again), unbroken, " ")
+}
 
 func nextStep(err error, here card.Local, again []string) string {
 	var hint *Hint

@@ -37,6 +37,10 @@ type Progress struct {
 func (v *Screen) Follow(jobs ...Followed) *Progress {
 	p := &Progress{end: make(chan struct{})}
 	switch {
+	case v.progress == ProgressJSON:
+		p.shown = newJSONLines(v.Err, jobs)
+	case v.progress == ProgressNone || v.quiet:
+		p.shown = nothing{v}
 	case !v.live:
 		p.shown = newLines(v, jobs)
 	case len(jobs) == 1:
@@ -49,6 +53,13 @@ func (v *Screen) Follow(jobs ...Followed) *Progress {
 		p.shown.close()
 	})
 	return p
+}
+
+// Announce shows a sentence that is no more than a courtesy above what is drawn.
+func (p *Progress) Announce(sentence string) {
+	if quiet, ok := p.shown.(nothing); !ok || !quiet.v.quiet {
+		p.shown.say(sentence)
+	}
 }
 
 // Say shows a sentence above what is drawn.
@@ -162,12 +173,22 @@ func progressText(r meter.Reading, now time.Time, width int) string {
 	if r.Done == 0 {
 		return fit(width, done)
 	}
-	parts := []string{done, rate(r.Done, took)}
+	speed, left := rate(r.Done, took), ""
 	if known && share >= 0.02 && took > time.Second/2 {
-		left := time.Duration(float64(took) * (1 - share) / share)
-		parts = append(parts, span(left)+" left")
+		left = span(time.Duration(float64(took)*(1-share)/share)) + " left"
 	}
-	return fit(width, parts...)
+	if left == "" {
+		return fit(width, done, speed)
+	}
+	// speed and time matter most where there is little room
+	for _, text := range []string{
+		done + ", " + speed + ", " + left, fmt.Sprintf("%.0f %%, %s, %s", 100*share, speed, left), speed + ", " + left,
+	} {
+		if ansi.StringWidth(text) <= width {
+			return text
+		}
+	}
+	return fit(width, left)
 }
 
 // fit joins the parts that fit.

@@ -132,6 +132,21 @@ func StartsOver(name string, at int64) string {
 	return fmt.Sprintf("A test of %s was interrupted at %s; this one starts over.", name, Bytes(at))
 }
 
+// WillCarryOn says before a test that one of the card was interrupted, and whether it will be carried on.
+func WillCarryOn(name string, when time.Time, at, of int64, reading, afresh bool) string {
+	did := "written"
+	if reading {
+		did = "read back"
+	}
+	then := "It will be carried on, if the card still holds what it wrote; --afresh starts over."
+	if afresh {
+		then = "It will be started over."
+	}
+	return fmt.Sprintf("A test of %s was interrupted on %s, when %s of %s were %s. %s", name, Day(when), Bytes(at),
+		Bytes(of),
+		did, then)
+}
+
 // CarriesOn says from where a test is carried on.
 func CarriesOn(name string, at int64, reading bool) string {
 	what := "writing"
@@ -306,6 +321,11 @@ func unsignedLines(u check.Unsigned) string {
 }
 
 func copiedWrong(slip string) string { return "the digest given was copied wrong: " + slip }
+
+// LeftOut says that a card of several is not stamped.
+func LeftOut(card string, err error) string {
+	return fmt.Sprintf("%s is left out: %s.", card, ErrorText(err))
+}
 
 // GoWithout says how to stamp an image that was compared with nothing.
 const GoWithout = "To stamp it all the same, without a comparison: --unchecked"

@@ -42,6 +42,8 @@ type Screen struct {
 	errTrue  io.Writer // Err without the removal of styles
 	errWidth int
 	here     card.Local
+	quiet    bool
+	progress string
 }
 
 // Streams are where a Screen reads and writes.
@@ -50,6 +52,8 @@ type Streams struct {
 	Out, Err io.Writer
 	Environ  []string // as os.Environ
 	NoColor  bool     // asked for by an option
+	Quiet    bool     // likewise: no progress, and no announcements
+	Progress string   // likewise: one of ProgressKinds; empty: what suits Err
 	Here     card.Local
 }
 
@@ -62,7 +66,7 @@ func NewScreen(s Streams) *Screen {
 		typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err,
 		colour: errProfiled.Profile >= colorprofile.ANSI, width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
 		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
-		asks: isTerminal(s.Err) && isTerminal(s.In), here: s.Here,
+		asks: isTerminal(s.Err) && isTerminal(s.In), here: s.Here, quiet: s.Quiet, progress: s.Progress,
 	}
 }
 
@@ -200,17 +204,24 @@ func styled(style lipgloss.Style, text string) string {
 	return strings.Join(lines, "\n")
 }
 
-// fold breaks text between words into lines of width cells, and a word only where it is longer than that;
-// lines after the first get an indent. Lines that the text has already are kept. Control characters, which
-// a file's name may have, are shown and not obeyed.
+// fold breaks text between words into lines of width cells, and a word only where it is longer than that and no path:
+// paths and commands stay whole, so that they can be copied. Lines after the first get an indent. Lines that the text
+// has already are kept. Control characters, which a file's name may have, are shown and not obeyed.
 func fold(text string, width int, indent string) string {
 	width = max(width, 20)
 	var lines []string
 	for line := range strings.SplitSeq(text, "\n") {
 		lines = append(lines, foldLine(visible(line), width)...)
 	}
-	return strings.Join(lines, "\n"+indent)
+	return strings.ReplaceAll(strings.Join(lines, "\n"+indent), unbroken, " ")
 }
+
+// unbroken stands for a blank at which no line ends; fold makes a blank of it. It is of Unicode's private use area, so
+// it means nothing in texts from outside.
+const unbroken = "\ue000"
+
+// oneLine is a path or a command that stays in one line.
+func oneLine(text string) string { return strings.ReplaceAll(word(text), " ", unbroken) }
 
 func foldLine(text string, width int) []string {
 	var lines []string
@@ -223,7 +234,7 @@ func foldLine(text string, width int) []string {
 		if i > 0 {
 			lines = append(lines, line)
 		}
-		for ansi.StringWidth(word) > width {
+		for ansi.StringWidth(word) > width && !strings.ContainsAny(word, `/\`+unbroken) {
 			start := ansi.Truncate(word, width, "")
 			lines = append(lines, start)
 			word = word[len(start):]

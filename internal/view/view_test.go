@@ -36,7 +36,7 @@ func TestFoldedTextFitsAndLosesNothing(t *testing.T) {
 		width := rapid.IntRange(20, 100).Draw(t, "width")
 		folded := fold(text, width, "")
 		for line := range strings.SplitSeq(folded, "\n") {
-			if w := ansi.StringWidth(line); w > width {
+			if w := ansi.StringWidth(line); w > width && (strings.Contains(line, " ") || !strings.Contains(line, "/")) {
 				t.Fatalf("%d cells in %d: %q", w, width, line)
 			}
 		}
@@ -45,6 +45,9 @@ func TestFoldedTextFitsAndLosesNothing(t *testing.T) {
 			t.Fatalf("%q became %q", text, folded)
 		}
 	})
+	assert.Equal(t, "kept in /media/wren/my card/x\n now", fold("kept in "+oneLine("/media/wren/my card/x")+" now", 30,
+		" "),
+		"a path stays whole")
 	assert.Equal(t, "twelve letters or\n   more are here", fold("twelve letters or more are here", 20, "   "))
 	assert.NotContains(t, fold("evil\x1b[2Jname\r\u009b", 80, ""), "\x1b", "a name can't command the terminal")
 }
@@ -87,8 +90,9 @@ func TestProgressFitsAndSaysWhatIsKnown(t *testing.T) {
 	now := time.Now()
 	r := meter.Reading{Phase: meter.Write, Started: now.Add(-10 * time.Second), Done: 100e6, Total: 400e6}
 	assert.Equal(t, "100 MB of 400 MB, 10.0 MB/s, 30 s left", progressText(r, now, 80))
-	assert.Equal(t, "100 MB of 400 MB, 10.0 MB/s", progressText(r, now, 30))
-	assert.Equal(t, "100 MB of 400 MB", progressText(r, now, 20))
+	assert.Equal(t, "25 %, 10.0 MB/s, 30 s left", progressText(r, now, 30))
+	assert.Equal(t, "10.0 MB/s, 30 s left", progressText(r, now, 20))
+	assert.Equal(t, "30 s left", progressText(r, now, 10))
 	r.Total, r.SourceDone, r.SourceTotal = 0, 1, 5
 	assert.Equal(t, "100 MB, 20 % of the file, 10.0 MB/s, 40 s left", progressText(r, now, 80))
 	r.SourceTotal = 0
@@ -235,13 +239,31 @@ func TestAQuestionEndsWithItsContext(t *testing.T) {
 	var out bytes.Buffer
 	waiting := strings.NewReader("sdx \n")
 	v := NewScreen(Streams{Out: &out, Err: &out, In: waiting})
-	yes, err := v.Confirm(context.Background(), "sdx")
+	yes, err := v.Confirm(context.Background(), &card.Card{Name: "sdx", Path: "/dev/sdx"})
 	require.NoError(t, err)
 	assert.True(t, yes)
+	two := []*card.Card{{Name: "sdx", Path: "/dev/sdx"}, {Name: "sdy", Path: "/dev/sdy"}}
+	for typed, want := range map[string]bool{
+		"SDX\n": true, "/dev/SDX\n": true, "sdy\nsdx\n": true, "sdy\nsdz\nsdx\n": false, "\nsdx\n": false,
+		"no\nsdx\n": false,
+	} {
+		v.typed = bufio.NewReader(strings.NewReader(typed))
+		yes, err := v.Confirm(context.Background(), two[0])
+		require.NoError(t, err)
+		assert.Equal(t, want, yes, "%q", typed)
+	}
+	for typed, want := range map[string]bool{
+		"2\n": true, "sdx sdy\n": true, "1\n2\n": true, "3\n\n": false, "sdx\n\n": false, "yes\ny\n": false,
+	} {
+		v.typed = bufio.NewReader(strings.NewReader(typed))
+		yes, err := v.Confirm(context.Background(), two...)
+		require.NoError(t, err)
+		assert.Equal(t, want, yes, "%q", typed)
+	}
 	ctx, cancel := context.WithCancelCause(context.Background())
 	cancel(ErrInterrupted)
 	v.typed = bufio.NewReader(blocking{})
-	_, err = v.Confirm(ctx, "sdx")
+	_, err = v.Confirm(ctx, &card.Card{Name: "sdx"})
 	assert.ErrorIs(t, err, ErrInterrupted)
 }
 

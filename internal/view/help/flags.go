@@ -12,6 +12,8 @@ func Flag(command, name string) string {
 var flags = map[string]string{
 	"--json":     "print the result as one JSON document on standard output",
 	"--no-color": "print without colours (so does the variable NO_COLOR)",
+	"--quiet":    "show no progress, only the result and what must be known",
+	"--progress": "how progress is shown: `HOW` is auto, json (lines for other programs) or none",
 
 	// of several commands
 	"--receipt":      "the `FILE` for the receipt, or a folder",
@@ -20,6 +22,7 @@ var flags = map[string]string{
 	"--max-unpacked": "the largest `SIZE` that an image may unpack to",
 	"--no-eject":     "don't eject the card at the end",
 	"--yes":          "don't ask; for scripts",
+	"--dry-run":      "make all checks, show what would be done, and write nothing",
 	"--fixed-disk":   "allow a disk that is not a card; you must type its name even with --yes",
 	"--wait":         "wait until programs that use the card have ended",
 	"--card":         "only receipts of cards with this `TEXT` in their name, path, model, serial number or CID",

@@ -271,6 +271,18 @@ picture or a text, to print or to show to a seller. Alone, it lists them.`,
 zipstamp receipts
 zipstamp receipts --since yesterday`,
 	},
+	"settings": {
+		Use:   "settings",
+		Short: "Print the settings in force, and where each is set",
+		Long: `
+Settings last from run to run. They are in a file, config.toml, whose place this
+command prints; a variable overrides the file, and a flag both.
+
+  read_back = true       read every block back (ZIPSTAMP_READ_BACK)
+  repairs = 3            how often bad blocks are rewritten (ZIPSTAMP_REPAIRS)
+  eject = true           eject the card at the end (ZIPSTAMP_EJECT)
+  receipts = "~/cards"   where receipts are kept (ZIPSTAMP_RECEIPTS)`,
+	},
 	"version": {
 		Use:   "version",
 		Short: "Print the version, and how it was built",

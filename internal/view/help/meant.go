@@ -34,6 +34,7 @@ var brought = meanings(map[string]Meant{
 	"key trust sign pubkey":                                          {Command: "keys"},
 	"simulate simulated dummy virtual":                               {Command: "practice new"},
 	"example try tour tutorial sample":                               {Command: "demo"},
+	"config configure options preferences":                           {Command: "settings"},
 	"undo rollback":                                                  {Command: "gauge restore"},
 	"download fetch get": {
 		Why: "zipstamp downloads nothing; get the image from its publisher's page, and then: zipstamp check IMAGE",
@@ -70,6 +71,7 @@ var broughtFlags = map[string]string{
 	"nocolor": "no-color", "no-colour": "no-color", "monochrome": "no-color",
 	"watch": "arrive", "next": "arrive",
 	"after": "since", "from": "since", "before": "until", "to": "until",
+	"dry": "dry-run", "simulate": "dry-run", "pretend": "dry-run", "what-if": "dry-run",
 	"size": "claimed", "capacity": "claimed", "bytes": "first", "limit": "first",
 }
 
