@@ -299,7 +299,7 @@ func TestMakesNoPromiseBeyondWhatWasTested(t *testing.T) {
 		"liar.card")
 	d.want(0, "seems to hold", "gauge", "spots", "--yes", "--first", "20MB", "liar.card")
 	list := plain(d.want(0, "", "receipts", "list").out)
-	assert.Contains(t, list, "gauge whole liar.card: first 20.0 MB good")
+	assert.Contains(t, list, "gauge whole liar.card (256 MB): first 20.0 MB good")
 	assert.Contains(t, list, "places of the first 20.0 MB")
 	assert.NotContains(t, list, "holds what it claims")
 	d.want(0, "", "receipts", "export", "a.html", "2")

@@ -42,8 +42,8 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	job(6, "", "gauge", "whole", "--yes", "liar.card")
 
 	r := d.want(0, "7 receipts, the latest first", "receipts", "list")
-	assert.Contains(t, r.out, "gauge whole liar.card: counterfeit")
-	assert.Contains(t, r.out, "stamp of saltmarsh-os.img.xz on good.card: good")
+	assert.Contains(t, r.out, "gauge whole liar.card (512 MB, SW-0003): counterfeit")
+	assert.Contains(t, r.out, "stamp of saltmarsh-os.img.xz on good.card (")
 	d.want(0, "3 receipts", "receipts", "list", "--card", "sw-0003")
 	d.want(0, "3 receipts", "receipts", "list", "--image", "SALTMARSH")
 	d.want(0, "None of the 7 receipts matches.", "receipts", "list", "--until", "2020-01-01")

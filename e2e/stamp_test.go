@@ -361,7 +361,8 @@ func TestReceiptsAndSettingsHaveTheirPlaces(t *testing.T) {
 	d.want(2, `ZIPSTAMP_REPAIRS is "many"`, stamp()...)
 }
 
-// typed runs the program on a terminal of the given width, answers its question, and returns what was shown.
+// typed runs the program on a terminal of the given width, answers its question, and nothing when it is asked again,
+// and returns what was shown.
 func (d *desk) typed(columns uint16, answer string, args ...string) run {
 	d.t.Helper()
 	cmd := d.command(args...)
@@ -369,7 +370,7 @@ func (d *desk) typed(columns uint16, answer string, args ...string) run {
 	require.NoError(d.t, err)
 	defer terminal.Close()
 	var seen bytes.Buffer
-	asked := false
+	asked, again := false, false
 	buf := make([]byte, 4096)
 	for {
 		n, err := terminal.Read(buf)
@@ -377,6 +378,11 @@ func (d *desk) typed(columns uint16, answer string, args ...string) run {
 		if !asked && strings.Contains(plain(ansi.Strip(seen.String())), "anything else to leave") {
 			asked = true
 			_, err := terminal.Write([]byte(answer))
+			require.NoError(d.t, err)
+		}
+		if !again && strings.Contains(plain(ansi.Strip(seen.String())), "That is not") {
+			again = true
+			_, err := terminal.WriteString("\n")
 			require.NoError(d.t, err)
 		}
 		if err != nil {

@@ -54,7 +54,7 @@ func TestWhatWasMeant(t *testing.T) {
 	d.want(0, "There are no receipts", "receipts")
 	d.want(0, "is empty", "blank", "--yes", "box/good.card")
 	for _, day := range []string{"yesterday", "today", "3 days ago", "2026-11-01", "1 month ago"} {
-		d.want(0, "blank good.card: good", "receipts", "--since", day)
+		d.want(0, "blank good.card (64.0 MB): good", "receipts", "--since", day)
 	}
 	d.want(0, "The only receipt doesn't match", "receipts", "--until", "yesterday")
 }
