@@ -25,7 +25,7 @@ const osXZ, osGzip = demo.XZ, demo.Gzip
 func TestDemoRunsFromEndToEnd(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	r := d.zipstamp("demo", "sea")
+	r := d.zipstamp("demo", "--whole", "sea")
 	require.Zero(t, r.status, "%s%s", r.out, r.err)
 	for _, says := range []string{
 		"$ zipstamp check --key watchers.pub saltmarsh-os.img.xz",
@@ -44,6 +44,14 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 	for _, card := range []string{"good", "tired"} {
 		assert.True(t, bytes.Equal(unpack, d.read("sea/" + card + ".card.data")[:len(unpack)]), card)
 	}
+	assert.Contains(t, string(d.read("sea/liar.html")), "it holds 32.0 MB of the 64.0 MB that it claims")
+	short := d.want(0, "To try next: zipstamp demo tides cd tides", "demo")
+	for _, says := range []string{
+		"signed by the key that you named", "Stamped and read back", "it holds 32.0 MB of the 64.0 MB", "to liar.html",
+	} {
+		assert.Contains(t, plain(short.out), says)
+	}
+	assert.NotContains(t, short.out, "tired.card.receipt")
 	d.want(2, "is not empty", "demo", "sea")
 	d.dir = d.path("sea")
 	d.want(0, "as in saltmarsh-os.img.gz.sha256, line 1, for the unpacked image", "check", osGzip)

@@ -20,9 +20,23 @@ type demoStep struct {
 	status int
 }
 
-func demoSteps() []demoStep {
+func demoSteps(all bool) []demoStep {
 	stamp := func(card string) []string {
 		return []string{"stamp", "--yes", "--receipt", card + ".receipt.json", demo.XZ, card}
+	}
+	page := []string{"receipts", "export", "liar.html", "liar.gauge.json"}
+	if !all {
+		return []demoStep{
+			{help.DemoCheck, []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
+			{help.DemoPeek, []string{"peek", demo.XZ}, statusGood},
+			{help.DemoStamp, stamp(demo.Good), statusGood},
+			{
+				help.DemoCounterfeit,
+				[]string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar},
+				statusGauge,
+			},
+			{help.DemoPage, page, statusGood},
+		}
 	}
 	return []demoStep{
 		{help.DemoCheck, []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
@@ -37,11 +51,13 @@ func demoSteps() []demoStep {
 			[]string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar},
 			statusGauge,
 		},
+		{help.DemoPage, page, statusGood},
 	}
 }
 
 func (a *app) demo() *cobra.Command {
-	return a.command("demo", 0, 1, func(cmd *cobra.Command, args []string) error {
+	var all bool
+	cmd := a.command("demo", 0, 1, func(cmd *cobra.Command, args []string) error {
 		if a.json {
 			return &usageError{view.ErrDemoJSON}
 		}
@@ -50,8 +66,10 @@ func (a *app) demo() *cobra.Command {
 			return err
 		}
 		defer done()
-		return a.runDemo(cmd.Context(), folder, len(args) > 0)
+		return a.runDemo(cmd.Context(), folder, len(args) > 0, all)
 	})
+	cmd.Flags().BoolVar(&all, "whole", false, "")
+	return cmd
 }
 
 // demoFolder is the folder named, new or empty, or one that goes away when done is called.
@@ -71,7 +89,7 @@ func demoFolder(args []string) (folder string, done func(), err error) {
 	return folder, func() {}, err
 }
 
-func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
+func (a *app) runDemo(ctx context.Context, folder string, keep, all bool) error {
 	out := a.screen
 	out.Say(help.DemoStart)
 	out.Say(fmt.Sprintf(help.DemoMaking, folder))
@@ -86,7 +104,7 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 		return err
 	}
 	defer func() { _ = os.Chdir(back) }() // the program ends soon, wherever it is
-	for i, step := range demoSteps() {
+	for i, step := range demoSteps(all) {
 		out.Step(i+1, step.why, append([]string{"zipstamp"}, step.args...))
 		status := run(ctx, step.args, a.version, a.streams, "zipstamp", new(leaving))
 		if ctx.Err() != nil {
@@ -97,17 +115,28 @@ func (a *app) runDemo(ctx context.Context, folder string, keep bool) error {
 		}
 		out.StepStatus(status)
 	}
-	if keep {
-		out.TryNext(folder, [][]string{
+	next := [][]string{{"cd", folder}}
+	if !keep {
+		next = [][]string{{"zipstamp", "demo", "tides"}, {"cd", "tides"}}
+	}
+	if all {
+		next = append(next, [][]string{
 			{"zipstamp", "keys", "add", demo.Key},
 			{"zipstamp", "check", "."},
 			{"zipstamp", "stamp", demo.Gzip, demo.Good},
 			{"zipstamp", "stamp", "--yes", "--json", demo.XZ, demo.Good},
 			{"zipstamp", "recheck", demo.Good, demo.XZ},
-			{"zipstamp", "receipts", "export", "liar.html", "liar.gauge.json"},
 			{"zipstamp", "blank", "--yes", "--label", "TIDES", demo.Tired},
 			{"zipstamp", "practice", "new", "mine.card", "--claimed", "128MB", "--gone-after", "20MB"},
-		})
+		}...)
+	} else {
+		next = append(next, [][]string{
+			{"zipstamp", "stamp", demo.XZ, demo.Good},
+			{"zipstamp", "stamp", demo.XZ, demo.Tired},
+			{"zipstamp", "check", "."},
+			{"zipstamp", "demo", "--whole"},
+		}...)
 	}
+	out.TryNext(next)
 	return nil
 }

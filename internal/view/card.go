@@ -311,8 +311,8 @@ func (v *Screen) StepStatus(status int) {
 }
 
 // TryNext lists commands to go on with.
-func (v *Screen) TryNext(folder string, commands [][]string) {
-	fmt.Fprintf(v.Out, "\n%s\n  cd %s\n", strong.Render("To try next:"), shell.Quote(folder))
+func (v *Screen) TryNext(commands [][]string) {
+	fmt.Fprintf(v.Out, "\n%s\n", strong.Render("To try next:"))
 	for _, c := range commands {
 		fmt.Fprintf(v.Out, "  %s\n", shell.Command(c...))
 	}

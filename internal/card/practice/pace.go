@@ -28,8 +28,14 @@ func (p *pace) wait(n int, rate Rate, latency Duration) {
 	p.free = p.free.Add(took)
 	until := p.free
 	p.mu.Unlock()
-	time.Sleep(time.Until(until))
+	// Sleep takes up to a millisecond longer than it should, so small accesses are waited for together.
+	if left := time.Until(until); latency > 0 || left >= leastSleep {
+		time.Sleep(left)
+	}
 }
+
+// leastSleep is the shortest wait that is not put off.
+const leastSleep = time.Millisecond
 
 // writePace is how fast a write of n bytes goes, and what it takes besides: cards fade when their fast memory is full,
 // and stall when they tidy up.

@@ -12,6 +12,10 @@ const (
 	DemoTired   = "A tired card stores a bit wrong; reading back finds it, and the block is written again."
 	DemoLiar    = "This card claims 64 MB and holds 32 MB. Trying a few places first gives it away, before anything " +
 		"is written."
-	DemoSpots = "How much does it really hold? Places all over it are tried, and what was there is put back."
-	DemoAll   = "All three at once, from one unpacking: each card has its own result and its own receipt."
+	DemoSpots       = "How much does it really hold? Places all over it are tried, and what was there is put back."
+	DemoCounterfeit = "This card claims 64 MB. Does it hold them? Places all over it are tried, and what was there " +
+		"is put " +
+		"back."
+	DemoPage = "A page of that, to show to the seller."
+	DemoAll  = "All three at once, from one unpacking: each card has its own result and its own receipt."
 )

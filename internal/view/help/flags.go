@@ -51,6 +51,8 @@ var flags = map[string]string{
 
 	"recheck --against": "the `FILE` of the receipt to compare with",
 
+	"demo --whole": "show more: damage, a worn card, several cards at once",
+
 	"gauge spots --places": "how many places, `N`, are chosen at random, besides those where cards end",
 	"gauge spots --seed":   "a `NUMBER` that makes the same places be chosen again; receipts have it",
 

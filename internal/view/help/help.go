@@ -394,8 +394,9 @@ zipstamp practice new tired.card --claimed 64MB --fault kind=flip,sector=9`,
 		Short: "Do the whole job on sample data, without a real card",
 		Long: `
 Demo makes a sample image and practice cards, and runs the real commands on
-them: a check that passes, a look inside, a damaged download, a good card, a
-worn card, a counterfeit one, a test of that, and all three at once. With
-FOLDER, which must be new or empty, the files stay there.`,
+them: a download is checked and looked into, and stamped onto a card; then a
+counterfeit card is found out. It takes some seconds. With --whole it shows
+more: a damaged download, a worn card, and three cards at once. With FOLDER,
+which must be new or empty, the files stay there.`,
 	},
 }
