@@ -16,17 +16,21 @@ import (
 type Finder struct {
 	Host  Host
 	Kinds []FileKind
+	Known func(name string) (Record, bool) // the card to which a person has given a name; may be nil
 }
 
 // Find finds the card that the user names: by the path of a whole disk, of a practice card's file, or of a plain file
-// that stands for a card; by label:NAME, the label of a file system on it; or by serial:TEXT. The error is a
-// *RefusedError for anything else.
+// that stands for a card; by label:NAME, the label of a file system on it; by serial:TEXT; or by name:TEXT, the name
+// that a person has given to it. The error is a *RefusedError for anything else.
 func (f Finder) Find(given string) (*Card, error) {
 	if name, ok := strings.CutPrefix(given, "label:"); ok {
 		return f.findBy(given, name, ByLabel, hasLabel)
 	}
 	if text, ok := strings.CutPrefix(given, "serial:"); ok {
 		return f.findBy(given, text, BySerial, hasSerial)
+	}
+	if name, ok := strings.CutPrefix(given, "name:"); ok {
+		return f.findNamed(given, name)
 	}
 	if key := f.Host.KeyOf(given); key != "" {
 		return f.findDisk(given, key)

@@ -12,7 +12,29 @@ import (
 const (
 	ByLabel  = "label"
 	BySerial = "serial number"
+	ByName   = "name"
 )
+
+// findNamed finds the card to which a person has given a name.
+func (f Finder) findNamed(given, name string) (*Card, error) {
+	none := refuse(given, guard.Reason{Cause: guard.NoneNamed, Of: ByName, Name: name})
+	if f.Known == nil {
+		return nil, none
+	}
+	known, ok := f.Known(name)
+	if !ok {
+		return nil, none
+	}
+	if known.IsDisk() {
+		return f.findBy(given, name, ByName, func(c *Card, _ string) bool { return c.Record().Like(known) == Same })
+	}
+	c, err := f.Find(known.Path)
+	if err != nil || c.Record().Like(known) != Same {
+		return nil, none
+	}
+	c.Given = given
+	return c, nil
+}
 
 // findBy finds the one card that has what the user named it by. Loop devices are left out: they are named by their
 // path.

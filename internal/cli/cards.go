@@ -20,7 +20,8 @@ import (
 
 func (a *app) cards() *cobra.Command {
 	var all, arrive bool
-	cmd := a.command("cards", 0, 0, func(cmd *cobra.Command, _ []string) error {
+	cmd := a.group("cards", a.cardsName())
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if all && arrive {
 			return &usageError{view.ErrAllOrArrive}
 		}
@@ -37,7 +38,7 @@ func (a *app) cards() *cobra.Command {
 		}
 		a.screen.Cards(listed, all)
 		return nil
-	})
+	}
 	cmd.Flags().BoolVar(&all, "all", false, "")
 	cmd.Flags().BoolVar(&arrive, "arrive", false, "")
 	return cmd
@@ -91,6 +92,7 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 		id = d.Table.ID
 	}
 	now := c.Record()
+	l.OwnName = a.ownName(now)
 	now.DiskID = id
 	l.Tested, l.TestedLike = a.lastGauge(now)
 	l.Last, l.LastLike = receipt.Latest(a.history(), now, func(d receipt.Document) bool {
@@ -162,6 +164,7 @@ type (
 	listedCard struct {
 		Path       string         `json:"path"`
 		Name       string         `json:"name"`
+		OwnName    string         `json:"own_name,omitempty"`
 		Size       int64          `json:"size"`
 		Sector     int            `json:"sector"`
 		Bus        string         `json:"bus"`
@@ -236,10 +239,10 @@ func cardsDocument(listed []view.Listed, all bool) cardList {
 		}
 		d := l.Card.Disk
 		one := listedCard{
-			Path: d.Path, Name: d.Name, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus), Maker: d.Maker,
-			Model: d.Model, Serial: d.Serial, Slot: d.Slot, Slots: d.Slots, Protected: d.ReadOnly && d.Size > 0,
-			May: len(l.Reasons) == 0, Reasons: []cardReason{}, Remarks: view.Remarks(l.Remarks), DiskID: d.ID,
-			Partitions: []listedPart{}, Mounts: []cardMount{},
+			Path: d.Path, Name: d.Name, OwnName: l.OwnName, Size: d.Size, Sector: d.Sector, Bus: string(d.Bus),
+			Maker: d.Maker, Model: d.Model, Serial: d.Serial, Slot: d.Slot, Slots: d.Slots,
+			Protected: d.ReadOnly && d.Size > 0, May: len(l.Reasons) == 0, Reasons: []cardReason{},
+			Remarks: view.Remarks(l.Remarks), DiskID: d.ID, Partitions: []listedPart{}, Mounts: []cardMount{},
 		}
 		if d.USB != nil {
 			one.Reader = d.USB.Name

@@ -82,7 +82,8 @@ func namesCard(word string) bool {
 	if _, err := os.Lstat(word); err == nil {
 		return false
 	}
-	return word == nextCard || strings.HasPrefix(word, "label:") || strings.HasPrefix(word, "serial:")
+	return word == nextCard || strings.HasPrefix(word, "label:") || strings.HasPrefix(word, "serial:") ||
+		strings.HasPrefix(word, "name:")
 }
 
 // cardToRead finds the card at a path; nil if what is there is to be read as an image: a plain file is both.

@@ -105,7 +105,8 @@ func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbe
 			digests = append(digests, hex)
 		}
 		switch {
-		case f.card != "" && !has(f.card, d.Card.Name, d.Card.Path, d.Card.Model, d.Card.Serial, d.Card.CID):
+		case f.card != "" && !has(f.card, d.Card.OwnName, d.Card.Name, d.Card.Path, d.Card.Model, d.Card.Serial,
+			d.Card.CID):
 		case f.image != "" && (d.Image.Path == "" || !has(f.image, digests...)):
 		case f.since != "" && d.Ended.Before(since), f.until != "" && !d.Ended.Before(until):
 		default:

@@ -52,6 +52,7 @@ func (r *record) keep(doc receipt.Document, sentence string, failed, result erro
 	if failed != nil {
 		words = view.ErrorText(failed)
 	}
+	doc.Card.OwnName = r.ownName(doc.Card.Record)
 	doc.End(r.tool(), r.started, time.Now(), sentence, statusOf(result), failed, words)
 	c := concluded{doc: doc, path: r.who.short(r.draft.Path()), result: result}
 	c.unkept = r.who.as(func() error { return r.draft.Keep(doc) })

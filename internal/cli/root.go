@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/alias"
 	"zipstamp/internal/card/here"
 	"zipstamp/internal/document"
 	"zipstamp/internal/receipt"
@@ -36,6 +37,8 @@ type app struct {
 	started bool // arguments were understood, and the command runs
 	past    []receipt.Document
 	left    *leaving
+	names   []alias.Entry // that a person has given to cards
+	named   bool          // they have been read
 
 	unattended bool // nobody is asked, so a card is taken without a person's look
 }
@@ -112,6 +115,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 	if a.version == "" {
 		a.version = builtVersion()
 	}
+	a.finder.Known = a.known
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(streams.In)
@@ -196,5 +200,6 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	describeFlags(cmd, "")
+	a.completions(cmd)
 	return cmd
 }

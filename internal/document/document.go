@@ -34,6 +34,7 @@ const (
 	Plan          Schema = "plan"     // of a dry run
 	Settings      Schema = "settings"
 	Progress      Schema = "progress" // a line of it
+	Names         Schema = "names"    // that a person has given to cards
 	VersionReport Schema = "version"  // of the program
 	ErrorReport   Schema = "error"    // of a command that came to no result
 )

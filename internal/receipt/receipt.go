@@ -108,6 +108,7 @@ type Published struct {
 // Card is what was stamped onto.
 type Card struct {
 	card.Record        // its DiskID is that of the partition table that was stamped
+	OwnName     string `json:"own_name,omitempty"` // that a person had given to it
 	Sector      int    `json:"sector"`
 	Access      string `json:"access"`           // how reads got past the computer's memory
 	State       string `json:"state,omitempty"`  // in which the card was left by a stamp

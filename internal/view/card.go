@@ -107,6 +107,7 @@ func planCard(a *answer, l Listed) {
 
 // planHolds shows what is on a card, and what was done to it.
 func planHolds(a *answer, l Listed) {
+	a.add("called", "%s", word(l.OwnName))
 	a.add("now", "%s", holdsLine(l))
 	if l.Last != nil {
 		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))

@@ -26,6 +26,7 @@ type Listed struct {
 	Last                 *receipt.Document     // of the last stamp onto it; nil if none is known
 	Tested               *receipt.Document     // of the last test of it; likewise
 	LastLike, TestedLike card.Likeness         // whether these are of this very card
+	OwnName              string                // that a person has given to it; empty if none has
 	Remarks              []register.Remark     // what is implausible about its registers
 }
 
@@ -133,6 +134,9 @@ func cardsSentence(cards []Listed) string {
 // cardLines describes a card.
 func cardLines(l Listed) []string {
 	lines := []string{cardTitle(l.Card)}
+	if l.OwnName != "" {
+		lines = append(lines, "called "+word(l.OwnName))
+	}
 	if reg := registersLine(l.Card.Disk); reg != "" {
 		lines = append(lines, reg)
 	}

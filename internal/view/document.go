@@ -252,6 +252,9 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int, of int) {
 // whichCard is by what a card is known again that had a name only then, such as loop1.
 func whichCard(c receipt.Card) string {
 	parts := []string{Bytes(c.Size)}
+	if c.OwnName != "" {
+		parts = append([]string{word(c.OwnName)}, parts...)
+	}
 	if c.Model != "" {
 		parts = append(parts, word(c.Model))
 	}

@@ -41,6 +41,8 @@ var flags = map[string]string{
 	"cards --all":    "show all disks, with the reason why each can't be chosen",
 	"cards --arrive": "wait for the next card that is put in, and show it",
 
+	"cards name --forget": "take the card's name away",
+
 	"stamp --receipt":      "the `FILE` for the receipt, or a folder for those of several cards",
 	"stamp --unchecked":    "with --yes: stamp even if no published digest is found",
 	"stamp --no-spots":     "don't test the card for being counterfeit first",

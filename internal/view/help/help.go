@@ -39,7 +39,8 @@ func For(path, card string) Text {
 // cardNames tells how a card is named.
 const cardNames = `CARD is a whole disk ({CARD}), the file of a practice card, a plain file that
 stands for a card, next (the next card that is put in), label:NAME (a file
-system on it) or serial:TEXT (see zipstamp cards).`
+system on it), serial:TEXT (see zipstamp cards) or name:TEXT (see zipstamp cards
+name).`
 
 var commands = map[string]Text{
 	"": {
@@ -270,6 +271,20 @@ picture or a text, to print or to show to a seller. Alone, it lists them.`,
 		Example: `
 zipstamp receipts
 zipstamp receipts --since yesterday`,
+	},
+	"cards name": {
+		Use:   "name [CARD [NAME]]",
+		Short: "Give a card a name of your own",
+		Long: `
+Gives CARD a name, such as "greenhouse 3", which is shown in lists, questions and
+receipts, and by which all commands find the card: name:"greenhouse 3". It is
+kept by what the card is known again by, and so needs a card with a serial
+number of its own, or a file. --forget takes the name away. Without CARD, all
+names are listed.`,
+		Example: `
+zipstamp cards name {CARD} "greenhouse 3"
+zipstamp cards name
+zipstamp stamp saltmarsh-os.img.xz name:"greenhouse 3"`,
 	},
 	"settings": {
 		Use:   "settings",
