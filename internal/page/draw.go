@@ -71,10 +71,8 @@ func Ruler(g *receipt.Gauge) Figure {
 		{Fault, "bad places"},
 		{Grid, "not tested"},
 	} {
-		if k.ink == Grid && !slices.ContainsFunc(g.Extents, func(e gauge.Stretch) bool {
-			return gauge.State(e.State) == gauge.Unwritten
-		}) {
-			continue
+		if !slices.ContainsFunc(g.Extents, func(e gauge.Stretch) bool { return inkOf(gauge.State(e.State)) == k.ink }) {
+			continue // what isn't there needs no explanation
 		}
 		f.rect(at, top+height+34, 12, 12, k.ink)
 		f.frame(at, top+height+34, 12, 12, Faint)
@@ -84,14 +82,47 @@ func Ruler(g *receipt.Gauge) Figure {
 	return f
 }
 
+// inkOf is what a stretch in a state is drawn with.
+func inkOf(s gauge.State) Ink {
+	switch s {
+	case gauge.Good:
+		return Holds
+	case gauge.Unwritten:
+		return Grid
+	case gauge.Missing, gauge.Repeating:
+		return Paper
+	}
+	return Fault
+}
+
+// ceiling is up to where rates are drawn, bytes a second: a single one far above the others, which a memory of the card
+// or of the computer has answered, must not make a line of these. none is above it as a rule.
+func ceiling(lists ...[]receipt.Point) (most float64, cut bool) {
+	var all []float64
+	for _, list := range lists {
+		for _, p := range list {
+			all = append(all, p.Rate)
+		}
+	}
+	if len(all) == 0 {
+		return 0, false
+	}
+	slices.Sort(all)
+	most = all[len(all)-1]
+	if usual := all[(len(all)-1)*9/10]; most > 3*usual && usual > 0 {
+		return 1.5 * usual, true
+	}
+	return most, false
+}
+
 // Curve draws speed over position.
 func Curve(s receipt.Speed, size int64) Figure {
 	const top, height = 16.0, 170.0
 	f := Figure{Width: width, Height: top + height + 52}
-	most, end := 0.0, int64(1)
+	most, cut := ceiling(s.Write, s.ReadBack)
+	end := int64(1)
 	for _, list := range [][]receipt.Point{s.Write, s.ReadBack} {
 		for i, p := range list {
-			most = max(most, p.Rate)
 			if i > 0 { // the last stretch is taken to be as long as the one before
 				end = max(end, p.Offset+p.Offset-list[i-1].Offset)
 			}
@@ -102,13 +133,16 @@ func Curve(s receipt.Speed, size int64) Figure {
 	}
 	full := most / 1e6 * 1.08
 	left, wide := leftMargin, width-leftMargin-8
-	y := func(rate float64) float64 { return top + height - height*rate/1e6/max(full, 1e-9) }
+	y := func(rate float64) float64 { return top + height - height*min(rate/1e6/max(full, 1e-9), 1) }
 	step := view.Step(full, 5)
 	for v := 0.0; v <= full; v += step {
 		f.line(Grid, 1, [2]float64{left, y(v * 1e6)}, [2]float64{left + wide, y(v * 1e6)})
 		f.text(left-8, y(v*1e6)+4, labelSize, End, Faint, number(v))
 	}
 	f.text(left+4, top-2, labelSize, Start, Faint, "MB/s")
+	if cut {
+		f.text(left+wide, top-2, labelSize, End, Faint, "what is faster is drawn at the top")
+	}
 	unit, name := view.Capacity(end)
 	long := float64(end) / unit
 	across := view.Step(long, 8)

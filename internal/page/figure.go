@@ -13,7 +13,8 @@ const (
 	Paper  Ink = "paper"  // what is empty
 	Holds  Ink = "holds"  // what holds data, and curves
 	Fault  Ink = "fault"  // single bad places
-	Second Ink = "second" // a second curve
+	Second Ink = "second" // a second curve; a result that says little
+	Fine   Ink = "good"   // a good result
 	Grid   Ink = "grid"
 )
 

@@ -20,6 +20,8 @@ var pageTemplate = template.Must(template.New("page").Parse(pageText))
 // content is what the template is filled with.
 type content struct {
 	Sentence, Title, Mood, Verdict, When string
+	Plainly                              string   // what it means, for anybody
+	Shop                                 []string // what the buyer fills in
 	Card, Facts, Record                  []view.Fact
 	Ruler, Speed                         template.HTML
 	Histograms                           []template.HTML
@@ -45,6 +47,7 @@ func contentOf(doc receipt.Document, digest string) content {
 	c := content{
 		Sentence: doc.Sentence, Title: titles[doc.Job] + " " + doc.Card.Name, Verdict: view.Finding(doc),
 		Mood: string(view.MoodOf(doc)), When: view.Day(doc.Ended), Digest: digest, Card: cardFacts(doc),
+		Plainly: view.Plainly(doc), Shop: view.ForTheShop(doc),
 		Facts: view.Facts(doc), Record: recordFacts(doc), Method: view.Method(doc), Notes: view.Notes(doc),
 	}
 	if len(doc.Speed.Write)+len(doc.Speed.ReadBack) > 1 {
@@ -98,7 +101,8 @@ var titles = map[string]string{
 func cardFacts(doc receipt.Document) []view.Fact {
 	d := doc.Card
 	return slices.DeleteFunc([]view.Fact{
-		fact("name", d.Name), fact("claims", view.Exact(d.Size)), fact("says it is", d.Model),
+		fact("name", d.Name), fact("called", d.OwnName), fact("claims", view.Exact(d.Size)),
+		fact("sold as", view.SoldAs(d.Size)), fact("says it is", d.Model),
 		fact("serial number", d.Serial), fact("register CID", d.CID),
 		fact("reached by", strings.Join(nonEmpty(string(d.Kind), d.Bus), ", ")),
 	}, func(f view.Fact) bool { return f.Text == "" })

@@ -23,8 +23,16 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	if err := put(13, false, Faint, titles[doc.Job]+" "+doc.Card.Name+", "+view.Day(doc.Ended)); err != nil {
 		return err
 	}
+	bar := y + 8
 	if err := put(21, true, Text, doc.Sentence); err != nil {
 		return err
+	}
+	f.rect(margin-14, bar, 6, y-bar+6, moodInk(view.MoodOf(doc)))
+	if plainly := view.Plainly(doc); plainly != "" {
+		y += 6
+		if err := put(15, false, Text, plainly); err != nil {
+			return err
+		}
 	}
 	y += 14
 	figure := func(g Figure) {
@@ -64,6 +72,22 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	if writes.Count > 0 {
 		figure(Histogram(writes, "writes: how many took how long"))
 	}
+	if method := view.Method(doc); len(method) > 0 {
+		f.bold(margin, y+6, 15, "How this was found")
+		y += 10
+		for _, text := range method {
+			if err := put(14, false, Text, text); err != nil {
+				return err
+			}
+			y += 8
+		}
+	}
+	for _, label := range view.ForTheShop(doc) {
+		y += 28
+		f.text(margin, y, 14, Start, Faint, label)
+		f.line(Faint, 1, [2]float64{margin + 150, y + 4}, [2]float64{margin + 500, y + 4})
+	}
+	y += 10
 	if digest != "" {
 		if err := put(12, false, Faint, "SHA-256 of the record: "+digest); err != nil {
 			return err
@@ -71,4 +95,9 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	}
 	f.Height = y + margin
 	return f.PNG(w)
+}
+
+// moodInk is the colour of a result.
+func moodInk(m view.Mood) Ink {
+	return map[view.Mood]Ink{view.IsGood: Fine, view.IsBad: Fault, view.Caution: Second}[m]
 }

@@ -40,13 +40,28 @@ func MoodOf(doc receipt.Document) Mood {
 
 // Text writes a receipt as a plain text, with the digest that shows that the record is unchanged.
 func Text(w io.Writer, doc receipt.Document) {
-	NewScreen(Streams{Out: w, Err: w, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).Document(doc, doc.File)
+	NewScreen(Streams{Out: w, Err: w, Environ: []string{"LANG=C.UTF-8"}, NoColor: true}).document(doc, doc.File, false)
+	paragraph := func(text string) { fmt.Fprintf(w, "\n%s\n", fold(text, standard, "")) }
+	if plainly := Plainly(doc); plainly != "" {
+		paragraph(plainly)
+		for _, text := range Method(doc) {
+			paragraph(text)
+		}
+		fmt.Fprintln(w)
+		for _, label := range ForTheShop(doc) {
+			fmt.Fprintf(w, "%-14s %s\n", label, strings.Repeat("_", 40))
+		}
+		fmt.Fprintln(w)
+	}
 	fmt.Fprintf(w, "SHA-256 of the record: %s\n", doc.Digest)
 }
 
 // Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it
 // was not.
-func (v *Screen) Document(doc receipt.Document, path string) {
+func (v *Screen) Document(doc receipt.Document, path string) { v.document(doc, path, true) }
+
+// document shows a receipt; advise adds how to show it to others.
+func (v *Screen) document(doc receipt.Document, path string, advise bool) {
 	doc, path = fitToShow(doc), word(path)
 	a := &answer{sentence: doc.Sentence}
 	switch MoodOf(doc) {
@@ -66,7 +81,7 @@ func (v *Screen) Document(doc receipt.Document, path string) {
 		a.add("receipt", "%s", oneLine(path))
 	}
 	documentNotes(a, doc)
-	if doc.Verdict == receipt.Verdict(gauge.Counterfeit) {
+	if advise && doc.Verdict == receipt.Verdict(gauge.Counterfeit) {
 		a.note("zipstamp receipts export FILE.html makes a page of this to show to the seller.")
 	}
 	a.print(v.Out, v.width)

@@ -230,7 +230,7 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 		)
 	}
 	gaugePhases(a, doc)
-	if s := g.Slowest; s != nil {
+	if s := g.Slowest; s != nil && g.Loss == nil { // what a counterfeit promises of its speed is worth nothing
 		a.add("slowest", "%s at %s", rateText(s.Rate), Bytes(s.At))
 		a.add("marks met", "%s", strings.Join(g.Meets, ", "))
 	}
