@@ -189,6 +189,7 @@ func (a *app) completions(root *cobra.Command) {
 		"gauge space":     {files(func(string) bool { return false })},
 		"pace":            {a.cardWords},
 		"blank":           {a.cardWords},
+		"save":            {a.cardWords, files(anyFile)},
 		"cards name":      {a.cardWords, oneOf()},
 		"receipts show":   {either(a.receiptNumbers, receiptFiles), oneOf()},
 		"receipts export": {files(anyFile), a.receiptNumbers},

@@ -241,6 +241,7 @@ func (g *gauging) follow() {
 	g.left.is(map[string]string{
 		receipt.JobSpots: view.SpotsLeft(name), receipt.JobWhole: view.WholeLeft(name),
 		receipt.JobBlank: view.BlankLeft(name), receipt.JobPace: view.PaceLeft(name),
+		receipt.JobSave: view.SaveLeft(name),
 	}[g.job])
 	g.hold.Tell(func(m card.Mishap) { g.shown.Say(view.MishapSentence(name, m)) })
 }

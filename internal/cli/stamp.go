@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
@@ -31,6 +32,7 @@ type stampOptions struct {
 	noSpots   bool
 	receipt   string
 	powerOff  bool
+	saveFirst string // the file into which the card is copied before it is overwritten
 	arrive    int
 }
 
@@ -57,6 +59,7 @@ func (a *app) stamp() *cobra.Command {
 	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
 	f.BoolVar(&o.powerOff, "power-off", false, "")
+	f.StringVar(&o.saveFirst, "save-first", "", "")
 	return cmd
 }
 
@@ -68,6 +71,7 @@ type stamping struct {
 	image    *image.File
 	contents image.Contents
 	found    check.Published
+	copy     *copying      // of the card, before it is overwritten; nil: none is made
 	checking time.Duration // how long the check took
 	targets  []*target
 }
@@ -131,6 +135,13 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
 	}
+	if s.copy != nil {
+		if err := s.saveFirst(ctx, progress); err != nil {
+			s.targets[0].meter.End()
+			progress.Stop()
+			return s.untouched(err)
+		}
+	}
 	s.preflight(ctx, progress)
 	out := s.stamp(ctx, &report, progress)
 	for _, t := range s.targets {
@@ -158,6 +169,25 @@ func (s *stamping) dryRun(ctx context.Context) error {
 		plan.Cards = append(plan.Cards, s.examine(t.card))
 	}
 	return s.planned(receipt.JobStamp, plan, &report)
+}
+
+// saveFirst copies the card before it is overwritten. A copy that is not whole is none.
+func (s *stamping) saveFirst(ctx context.Context, progress *view.Progress) error {
+	t := s.targets[0]
+	s.app.left.is(view.TryLeft(s.names()))
+	r, err := s.copy.run(ctx, s.who, t.hold, t.card, &t.meter)
+	switch {
+	case errors.Is(err, view.ErrInterrupted):
+		return err
+	case err != nil:
+		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, err), err)
+	case len(r.Unread) > 0:
+		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, nil), &card.IOError{
+			Op: "read", Card: t.card.Name, Offset: r.Unread[0].Offset, Err: fault.BadPlace,
+		})
+	}
+	progress.Say(view.SaveSentence(t.card.Name, s.copy.path, r, nil))
+	return nil
 }
 
 // stamp does the work.
@@ -259,6 +289,15 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 		t := &target{record: s.record, card: c}
 		s.targets = append(s.targets, t)
 		if err := s.admit(t, imagePath); err != nil {
+			return err
+		}
+	}
+	if s.o.saveFirst != "" {
+		if len(s.targets) > 1 {
+			return &usageError{view.ErrOneCopy}
+		}
+		s.copy = &copying{path: s.o.saveFirst}
+		if err := s.copy.prepare(s.targets[0].card); err != nil {
 			return err
 		}
 	}

@@ -300,11 +300,15 @@ func (a *app) swapped(imagePath, cardPath, order string) error {
 	if a.isCard(cardPath) {
 		return nil
 	}
+	return &usageError{view.WrongOrder(order, imagePath, view.DidYouMean(a.exchanged(imagePath, cardPath)))}
+}
+
+// exchanged is the command line with two of its words exchanged.
+func (a *app) exchanged(one, other string) string {
 	words := slices.Clone(a.words)
-	i, j := slices.Index(words, imagePath), slices.Index(words, cardPath)
-	if i < 0 || j < 0 {
-		return nil
+	i, j := slices.Index(words, one), slices.Index(words, other)
+	if i >= 0 && j >= 0 {
+		words[i], words[j] = words[j], words[i]
 	}
-	words[i], words[j] = words[j], words[i]
-	return &usageError{view.WrongOrder(order, imagePath, view.DidYouMean(shell.Command(words...)))}
+	return shell.Command(words...)
 }

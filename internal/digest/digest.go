@@ -18,6 +18,9 @@ type Digest struct {
 // New makes a digest of the bytes that a hash of algorithm a gave.
 func New(a Algorithm, sum []byte) Digest { return Digest{a, string(sum)} }
 
+// Bytes is the digest as the hash gave it.
+func (d Digest) Bytes() []byte { return []byte(d.sum) }
+
 // Hex is the digest in lower case.
 func (d Digest) Hex() string { return hex.EncodeToString([]byte(d.sum)) }
 

@@ -8,8 +8,8 @@ import (
 // ErrFreeUnknown says that it can't be told what of a file system is free.
 var ErrFreeUnknown = errors.New("its free space can't be told for certain")
 
-// Free tells which parts of the file system of a kind that starts at r's offset 0, and has no more than size bytes, hold
-// nothing: bytes from its start, in order, in whole clusters or blocks. The error says why that can't be told.
+// Free tells which parts of the file system of a kind that starts at r's offset 0, and has no more than size bytes,
+// hold nothing: bytes from its start, in order, in whole clusters or blocks. The error says why that can't be told.
 func Free(r io.ReaderAt, kind FSKind, size int64) ([]Extent, error) {
 	if kind.IsExt() {
 		v, err := OpenExt(r, size)

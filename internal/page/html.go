@@ -95,6 +95,7 @@ func svg(f Figure, title string) template.HTML {
 var titles = map[string]string{
 	receipt.JobStamp: "Stamp of", receipt.JobSpots: "Test of places of", receipt.JobWhole: "Test of every block of",
 	receipt.JobSpace: "Test of the free space of", receipt.JobPace: "Pace of", receipt.JobBlank: "Blank card",
+	receipt.JobSave:    "Copy of",
 	receipt.JobRecheck: "Recheck of",
 }
 

@@ -17,6 +17,7 @@ const (
 	JobSpace   = "gauge space"
 	JobPace    = "pace"
 	JobBlank   = "blank"
+	JobSave    = "save"
 	JobRecheck = "recheck"
 )
 

@@ -31,6 +31,7 @@ const (
 	Failed      Verdict = "failed"        // the card, the image or the computer failed
 	Interrupted Verdict = "interrupted"   // the user stopped it
 	Differs     Verdict = "differs"       // a card that was stamped is not as it was
+	Incomplete  Verdict = "not all read"  // a copy of a card of which some could not be read
 )
 
 // Document is a receipt. Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
@@ -57,6 +58,7 @@ type Document struct {
 	Gauge   *Gauge    `json:"gauge,omitempty"` // of a test
 	Blank   *Blank    `json:"blank,omitempty"` // of an empty card
 	Recheck *Recheck  `json:"recheck,omitempty"`
+	Save    *Save     `json:"save,omitempty"` // a copy of a card
 	Pace    *Pace     `json:"pace,omitempty"`
 	Mishaps []Mishap  `json:"mishaps,omitempty"`
 	Loss    *Loss     `json:"loss,omitempty"`

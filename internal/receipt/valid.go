@@ -51,6 +51,10 @@ func (d Document) valid() error {
 	if b := d.Blank; b != nil {
 		c.bytes("blank", b.Start, b.Size, b.RealSize)
 	}
+	if s := d.Save; s != nil {
+		c.bytes("save", s.Size, s.Packed, s.LeftOut, s.Zeroed)
+		c.extents("save", s.Unread)
+	}
 	if r := d.Recheck; r != nil {
 		c.bytes("recheck", r.Compared, r.Unit, r.Differ)
 		c.extents("recheck", r.Failed)

@@ -1,7 +1,7 @@
 // Package save copies a card into a file, packed or not, so that it can be stamped again.
 //
-// The copy is made in pieces, each packed by itself: frames of zstd, streams of xz, members of gzip. Programs read them as
-// one; and a copy that was interrupted is carried on behind the last whole piece. What can't be read is tried again,
+// The copy is made in pieces, each packed by itself: frames of zstd, streams of xz, members of gzip. Programs read them
+// as one; and a copy that was interrupted is carried on behind the last whole piece. What can't be read is tried again,
 // sector by sector, and stands in the copy as zeros; the result lists it.
 package save
 
@@ -341,7 +341,8 @@ func (w *run) piece(ctx context.Context, at, n int64) (plain []byte, unread []la
 	return bytes.Clone(buf[:n]), unread, nil
 }
 
-// read reads a stretch, and, where that fails at a bad place, its halves, down to sectors, each of which is tried twice.
+// read reads a stretch, and, where that fails at a bad place, its halves, down to sectors, each of which is tried
+// twice.
 func (w *run) read(ctx context.Context, p []byte, at, n int64, unread *[]layout.Extent, sector int64) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)

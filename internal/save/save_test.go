@@ -147,12 +147,13 @@ func TestInterruptedCopiesAreCarriedOn(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := Job{Device: insert(t, practice.Spec{}, demo.Image()), Meter: new(meter.Meter), Out: &file{}, Format: Raw}.Run(ctx)
+	_,
+		err := Job{Device: insert(t, practice.Spec{}, demo.Image()), Meter: new(meter.Meter), Out: &file{}, Format: Raw}.Run(ctx)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// TestFreeSpaceIsZeros has file systems with files that were deleted: what they had is not in the copy, and what is left
-// is all there.
+// TestFreeSpaceIsZeros has file systems with files that were deleted: what they had is not in the copy, and what is
+// left is all there.
 func TestFreeSpaceIsZeros(t *testing.T) {
 	testbed.NeedTool(t, "mkfs.ext4", "debugfs", "mkfs.vfat", "mcopy", "mdel")
 	for kind, commands := range map[string]string{
@@ -161,7 +162,8 @@ func TestFreeSpaceIsZeros(t *testing.T) {
 		"vfat": "mkfs.vfat disk && mcopy -i disk keep ::keep && mcopy -i disk gone ::gone && mdel -i disk ::gone",
 	} {
 		dir := t.TempDir()
-		keep, gone := bytes.Repeat([]byte("ebb and flow, kept. "), 40_000), bytes.Repeat([]byte("and this is gone. "), 90_000)
+		keep, gone := bytes.Repeat([]byte("ebb and flow, kept. "), 40_000), bytes.Repeat([]byte("and this is gone. "),
+			90_000)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "keep"), keep, 0o600))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "gone"), gone, 0o600))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "disk"), nil, 0o600))

@@ -31,7 +31,8 @@ func MoodOf(doc receipt.Document) Mood {
 		}
 		return IsGood
 	case slices.Contains([]receipt.Verdict{
-		receipt.NotReadBack, receipt.Interrupted, receipt.Verdict(gauge.Unsteady), receipt.Verdict(gauge.Inconclusive),
+		receipt.NotReadBack, receipt.Interrupted, receipt.Incomplete, receipt.Verdict(gauge.Unsteady),
+		receipt.Verdict(gauge.Inconclusive),
 	}, doc.Verdict):
 		return Caution
 	}
@@ -111,6 +112,8 @@ func documentFacts(a *answer, doc receipt.Document, ruler []string) {
 		recheckFacts(a, doc)
 	case doc.Blank != nil:
 		blankFacts(a, doc)
+	case doc.Save != nil:
+		saveFacts(a, doc)
 	case doc.Pace != nil:
 		paceFacts(a, doc)
 	default:
@@ -124,6 +127,8 @@ func documentNotes(a *answer, doc receipt.Document) {
 		a.notes = gaugeNotes(doc)
 	case doc.Recheck != nil:
 		recheckNotes(a, doc)
+	case doc.Save != nil:
+		saveNotes(a, doc)
 	case doc.Pace != nil:
 		paceNotes(a, doc)
 	case doc.Job == receipt.JobStamp:

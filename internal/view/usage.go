@@ -22,6 +22,7 @@ var (
 	ErrKeepOrAgain  = errors.New("--keep, --again and --remove can't be combined")
 	ErrImageOrOther = errors.New("give an image or --against, not both")
 	ErrOneDigest    = errors.New("--digest is the digest of one image, but several images were given")
+	ErrOneCopy      = errors.New("--save-first copies one card, but there are several; save each by zipstamp save")
 	ErrInputTwice   = errors.New("the standard input can't be both the image and its digest")
 	ErrNoCardNamed  = hinted("name the card; zipstamp cards lists them",
 		"with --yes nothing is asked, so the card must be named")

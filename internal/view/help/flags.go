@@ -44,6 +44,7 @@ var flags = map[string]string{
 	"cards name --forget": "take the card's name away",
 
 	"stamp --receipt":      "the `FILE` for the receipt, or a folder for those of several cards",
+	"stamp --save-first":   "copy the card into `FILE` before it is overwritten (see zipstamp save)",
 	"stamp --unchecked":    "with --yes: stamp even if no published digest is found",
 	"stamp --no-spots":     "don't test the card for being counterfeit first",
 	"stamp --no-read-back": "don't read the card back; the result says so",
@@ -72,6 +73,8 @@ var flags = map[string]string{
 
 	"blank --label":     "the `NAME` of the file system, up to 11 characters",
 	"blank --real-size": "use only as much as a test found to be real",
+
+	"save --free-as-zeros": "leave out what no file uses: it is zeros in the image",
 
 	"keys add --fingerprint": "the key's fingerprint, as `TEXT`; don't ask",
 

@@ -261,6 +261,25 @@ used as zipstamp gauge found to be real.`,
 zipstamp blank {CARD} --label TIDES
 zipstamp blank --real-size liar.card`,
 	},
+	"save": {
+		Use:   "save [CARD] FILE",
+		Short: "Copy a card into a file, to be stamped again",
+		Needs: "the file to write",
+		Long: `
+Save reads a card into an image, which zipstamp stamp puts on a card again. The
+name of FILE says how it is packed: .img.zst, .img.xz, .img.gz, or .img for not
+at all. What is behind the last partition is left out. FILE.sha256 gets the
+digests. The file is read again before it counts as made.
+
+What can't be read is tried again, sector by sector; what can't be read at all
+is zeros in the image, and is listed. The same command carries on a copy that
+was interrupted.
+
+{NAMES}`,
+		Example: `
+zipstamp save {CARD} greenhouse.img.zst
+zipstamp save good.card tides.img.xz --free-as-zeros`,
+	},
 	"receipts": {
 		Use:   "receipts",
 		Short: "List, show and export the records of what was done to which card",

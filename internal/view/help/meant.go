@@ -35,7 +35,8 @@ var brought = meanings(map[string]Meant{
 	"simulate simulated dummy virtual":                               {Command: "practice new"},
 	"example try tour tutorial sample":                               {Command: "demo"},
 	"config configure options preferences":                           {Command: "settings"},
-	"undo rollback":                                                  {Command: "gauge restore"},
+	"backup dump clone read copyoff image archive":                   {Command: "save"},
+	"undo rollback": {Command: "gauge restore"},
 	"download fetch get": {
 		Why: "zipstamp downloads nothing; get the image from its publisher's page, and then: zipstamp check IMAGE",
 	},
