@@ -343,7 +343,7 @@ func TestAPersonAtATerminal(t *testing.T) {
 		"Stamped and read back")
 	holds(t, two)
 	r.want(0, "typist sdb -- zipstamp peek", "has 2 partitions, for 64-bit ARM")
-	r.want(4, "typist sda -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc",
+	r.want(4, "typist sda '' -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc",
 		"sdc is no card: it is a fixed disk.", "its name was not typed")
 	hasNoTable(t, fixed)
 	r.want(0, "typist sdc -- zipstamp stamp --no-eject --fixed-disk --yes --unchecked /share/os.img.gz /dev/sdc",
