@@ -147,8 +147,8 @@ func TestInterruptedCopiesAreCarriedOn(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_,
-		err := Job{Device: insert(t, practice.Spec{}, demo.Image()), Meter: new(meter.Meter), Out: &file{}, Format: Raw}.Run(ctx)
+	dev := insert(t, practice.Spec{}, demo.Image())
+	_, err := Job{Device: dev, Meter: new(meter.Meter), Out: &file{}, Format: Raw}.Run(ctx)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
