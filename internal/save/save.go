@@ -106,7 +106,7 @@ type Result struct {
 	Phases  []meter.PhaseTime
 }
 
-// OtherCardError says that a copy can't be carried on: another card is here.
+// ErrOtherCard says that a copy can't be carried on: another card is here.
 var ErrOtherCard = errors.New("the card is not the one of which the copy was begun, or was written since")
 
 // run is a job at work.
