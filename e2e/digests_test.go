@@ -51,6 +51,15 @@ func TestDigestsAsPeopleHaveThem(t *testing.T) {
 	beside(0, "hash.txt has a digest without a name", "hash.txt", strings.Repeat("a1", 32))
 	beside(3, wrong, "notes.txt", demo.XZ+": "+strings.Repeat("a1", 32))
 
+	// what the program itself computed is not what was published
+	d.card("own.card", "--claimed", "64MB")
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", "--receipt", "stamped.json", demo.XZ, "own.card")
+	d.want(0, "Exported", "receipts", "export", "stamped.txt", "stamped.json")
+	d.write("kept.txt", []byte(d.zipstamp("check", demo.XZ).out))
+	d.write("kept.json", []byte(d.zipstamp("check", "--json", demo.XZ).out))
+	d.want(0, "Nothing was compared", "check", demo.XZ)
+	d.want(3, "not what somebody published", "check", "--sums", "kept.txt", demo.XZ)
+
 	// a file of digests in the place of an image, or beside it
 	d.write("SHA256SUMS", []byte(hex+"  "+demo.XZ+"\n"+strings.Repeat("a1", 32)+"  other.img\n"))
 	r := d.want(0, "other.img is named there, too, and is not here", "check", "SHA256SUMS")

@@ -185,7 +185,14 @@ func (c *copying) run(
 	}
 	var out *os.File
 	err = who.as(func() (err error) {
-		out, err = os.OpenFile(c.path+partEnding, os.O_RDWR|os.O_CREATE, 0o644)
+		if c.carry != nil {
+			out, err = os.OpenFile(c.path+partEnding, os.O_RDWR, 0)
+			return err
+		}
+		if err := os.Remove(c.path + partEnding); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err // of a run that came to nothing
+		}
+		out, err = os.OpenFile(c.path+partEnding, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
 		return err
 	})
 	if err != nil {

@@ -360,6 +360,55 @@ func TestDigestsWithoutANameLieBeside(t *testing.T) {
 	}).Loose)
 }
 
+// TestOwnResultsAreNothingPublished keeps receipts and results of this program beside an image: their digests were computed,
+// and say nothing of what was published.
+func TestOwnResultsAreNothingPublished(t *testing.T) {
+	d := of(SHA256, "tide")
+	const name = "saltmarsh-os.img.xz"
+	for file, text := range map[string]string{
+		"r.json": `{"schema": "receipt", "version": 2, "exit": 0, "sentence": "x", "image": {"path": "` + name +
+			`", "image_digests": {"sha256": "` + d.Hex() + `"}}}`,
+		"old.json": `{"receipt": 1, "tool": {"name": "zipstamp"}, "image": {"path": "` + name +
+			`", "download_digests": {"sha256": "` + d.Hex() + `"}}}`,
+		"checksums.txt": "Nothing was compared.\n  file     " + name + ", 12 MB\n  SHA-256  " + inGroups(d.Hex(), 8)[:35] +
+			"\n           " + inGroups(d.Hex(), 8)[36:] + "\n           of the file as downloaded\n",
+		"hash.txt": "Stamped.\n  image    " + name + ", 49.3 MB\n  checked  nothing\n  SHA-256  " + d.Hex() +
+			"\n  receipt  x.json\n",
+		"page.html": "<html><p>" + name + "</p><p>SHA-256 " + d.Hex() + "</p><dt>SHA-256 of the record</dt></html>",
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
+		b, err := LookBeside(filepath.Join(dir, name), name)
+		require.NoError(t, err)
+		assert.Zero(t, len(b.Published)+len(b.Wrong)+len(b.Loose), file)
+		_, wrong, err := InGiven([]string{filepath.Join(dir, file)}, name)
+		require.NoError(t, err)
+		require.Len(t, wrong, 1, file)
+		assert.Contains(t, wrong[0].Error(), "not what somebody published", file)
+	}
+}
+
+// TestVeryManyDigests has very many of them in one line, and in one document.
+func TestVeryManyDigests(t *testing.T) {
+	var line, doc strings.Builder
+	doc.WriteString(`{"list": [`)
+	const n = 10_000
+	for i := range n {
+		hex := of(SHA256, fmt.Sprint(i)).Hex()
+		fmt.Fprintf(&line, "%s ", hex)
+		fmt.Fprintf(&doc, "{\"name\": \"f%d.img\", \"sha256\": %q},\n", i, hex)
+	}
+	doc.WriteString(`{}]}`)
+	for _, text := range []string{line.String() + "\n", doc.String()} {
+		sums, err := ReadSums(strings.NewReader("x "+text), "x")
+		if strings.HasPrefix(text, "{") {
+			sums, err = ReadSums(strings.NewReader(text), "x")
+		}
+		require.NoError(t, err)
+		assert.Len(t, sums.Entries, n)
+	}
+}
+
 // FuzzForms changes bytes of the forms: nothing that is read is longer than it, and reading ends.
 func FuzzForms(f *testing.F) {
 	for _, form := range forms {

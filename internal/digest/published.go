@@ -111,6 +111,7 @@ func LookBeside(image string, names ...string) (b Beside, err error) {
 	if b.Published, b.Wrong, err = InFiles(sure, names...); err != nil {
 		return b, err
 	}
+	b.Wrong = slices.DeleteFunc(b.Wrong, func(w *SumsError) bool { return w.Own })
 	if len(b.Published) > 0 { // one for the whole folder may be for other images
 		b.Wrong = slices.DeleteFunc(b.Wrong, func(w *SumsError) bool { return w.Absent && isSumsName(w.Name) })
 	}

@@ -219,8 +219,12 @@ func (s *scanner) plausible(d found, rest string) bool {
 
 // digestsIn finds the digests in a row, and gives the row without them.
 func (s *scanner) digestsIn(text string) (all []found, rest string) {
-	rest = text
-	cut := func(at, end int) { rest = rest[:at] + strings.Repeat(" ", end-at) + rest[end:] }
+	left := []byte(text)
+	cut := func(at, end int) {
+		for i := at; i < end; i++ {
+			left[i] = ' '
+		}
+	}
 	for _, m := range inBase64.FindAllStringSubmatchIndex(text, -1) {
 		a := byName(text[m[2]:m[3]])
 		if sum, err := base64.StdEncoding.DecodeString(pad(text[m[4]:m[5]])); err == nil && len(sum) == a.Size() {
@@ -228,6 +232,7 @@ func (s *scanner) digestsIn(text string) (all []found, rest string) {
 			cut(m[0], m[1])
 		}
 	}
+	rest = string(left)
 	for _, m := range hexRun.FindAllStringIndex(rest, -1) {
 		if !apart(rest, m[0], m[1]) {
 			continue
@@ -244,7 +249,7 @@ func (s *scanner) digestsIn(text string) (all []found, rest string) {
 		cut(m[0], m[1])
 	}
 	if len(all) > 0 {
-		return all, rest
+		return all, string(left)
 	}
 	labels := algorithmsIn(text)
 	for _, m := range base64Run.FindAllStringIndex(text, -1) {
@@ -257,7 +262,7 @@ func (s *scanner) digestsIn(text string) (all []found, rest string) {
 			cut(m[0], m[1])
 		}
 	}
-	return all, rest
+	return all, string(left)
 }
 
 // pad completes base64 whose end was left out.

@@ -74,10 +74,17 @@ func (s *Sums) readTOML(text []byte) bool {
 
 // located finds the lines of digests that were read from a document, and tells whether there are any.
 func (s *Sums) located(text []byte) bool {
+	lines := map[string]int{} // of the first text in quotes that is so
+	for i, line := range bytes.Split(text, []byte("\n")) {
+		for part := range bytes.FieldsFuncSeq(line, func(r rune) bool { return r == '"' || r == '\'' }) {
+			if _, known := lines[string(part)]; !known && len(part) >= MD5.Size() {
+				lines[string(part)] = i + 1
+			}
+		}
+	}
 	for i := range s.Entries {
 		e := &s.Entries[i]
-		at := bytes.Index(text, []byte(e.near))
-		e.Line, e.near = 1+bytes.Count(text[:max(at, 0)], []byte("\n")), ""
+		e.Line, e.near = max(lines[e.near], 1), ""
 	}
 	slices.SortStableFunc(s.Entries, func(a, b Entry) int { return a.Line - b.Line })
 	return len(s.Entries) > 0

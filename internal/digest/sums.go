@@ -30,6 +30,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -83,6 +84,7 @@ type SumsError struct {
 	Sums *Sums  // what it holds; nil where it can't be read
 
 	Absent bool // it can be read, and doesn't name the image
+	Own    bool // it was made by this program: a receipt, or a result that somebody kept
 }
 
 func (e *SumsError) Error() string { return e.Name + " " + e.Why }
@@ -102,6 +104,9 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 	if !isText(text) {
 		return nil, &SumsError{Name: name, Why: "is not text"}
 	}
+	if isOwn(text) {
+		return nil, &SumsError{Name: name, Why: "holds what zipstamp computed, not what somebody published", Own: true}
+	}
 	switch {
 	case bytes.Contains(text, []byte(beginSigned)):
 		s.parse(rows(text))
@@ -119,6 +124,22 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 		return nil, &SumsError{Name: name, Why: "holds no digest" + s.skippedLines()}
 	}
 	return s, nil
+}
+
+// ownMarks are what only receipts and results of this program have. Digests in them were computed, perhaps of a file that
+// was compared with nothing.
+var ownMarks = []*regexp.Regexp{
+	regexp.MustCompile(`(?s)^\s*\{.{0,200}"schema"\s*:.{0,200}"version"\s*:\s*\d+.{0,400}"sentence"\s*:`),
+	regexp.MustCompile(`"tool"\s*:\s*\{\s*"name"\s*:\s*"zipstamp"`),
+	regexp.MustCompile(`SHA-256 of the record`),
+	regexp.MustCompile(`\n\s+of the (file as downloaded|unpacked image)\s*\n`),
+	regexp.MustCompile(`\n\s+as in [^\n]+, for the\s`),
+	regexp.MustCompile(`\n  (checked|receipt) {2,}[^\n]+\n`),
+}
+
+// isOwn tells whether a text was made by this program.
+func isOwn(text []byte) bool {
+	return slices.ContainsFunc(ownMarks, func(mark *regexp.Regexp) bool { return mark.Match(text) })
 }
 
 // isText tells text from other data. Zero bytes are fine where they end entries.

@@ -230,6 +230,7 @@ func (w *run) takeUp(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		w.clearFree(piece, 0)
 		if digest.SumBlock(piece) != w.First {
 			return ErrOtherCard
 		}

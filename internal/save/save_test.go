@@ -152,6 +152,26 @@ func TestInterruptedCopiesAreCarriedOn(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
+// TestFreeSpaceStaysZeros carries on a copy whose first piece has free space.
+func TestFreeSpaceStaysZeros(t *testing.T) {
+	dev := insert(t, practice.Spec{}, demo.Image())
+	out := &file{full: 30_000_000}
+	var kept *Progress
+	job := Job{
+		Device: dev, Meter: new(meter.Meter), Out: out, Format: Raw, FreeAsZeros: true,
+		Keep: func(p Progress) error { kept = &p; return nil },
+	}
+	_, err := job.Run(context.Background())
+	require.ErrorAs(t, err, new(*WriteError))
+	require.NotNil(t, kept)
+	require.Positive(t, kept.Zeroed)
+	out.full, job.Carry = 0, kept
+	r, err := job.Run(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(out.data)), r.Image.Hex())
+	assert.Positive(t, r.Zeroed)
+}
+
 // TestFreeSpaceIsZeros has file systems with files that were deleted: what they had is not in the copy, and what is
 // left is all there.
 func TestFreeSpaceIsZeros(t *testing.T) {
