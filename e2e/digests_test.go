@@ -53,7 +53,8 @@ func TestDigestsAsPeopleHaveThem(t *testing.T) {
 
 	// what the program itself computed is not what was published
 	d.card("own.card", "--claimed", "64MB")
-	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", "--receipt", "stamped.json", demo.XZ, "own.card")
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", "--receipt", "stamped.json", demo.XZ,
+		"own.card")
 	d.want(0, "Exported", "receipts", "export", "stamped.txt", "stamped.json")
 	d.write("kept.txt", []byte(d.zipstamp("check", demo.XZ).out))
 	d.write("kept.json", []byte(d.zipstamp("check", "--json", demo.XZ).out))

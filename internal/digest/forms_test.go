@@ -360,8 +360,8 @@ func TestDigestsWithoutANameLieBeside(t *testing.T) {
 	}).Loose)
 }
 
-// TestOwnResultsAreNothingPublished keeps receipts and results of this program beside an image: their digests were computed,
-// and say nothing of what was published.
+// TestOwnResultsAreNothingPublished keeps receipts and results of this program beside an image: their digests were
+// computed, and say nothing of what was published.
 func TestOwnResultsAreNothingPublished(t *testing.T) {
 	d := of(SHA256, "tide")
 	const name = "saltmarsh-os.img.xz"
@@ -370,7 +370,8 @@ func TestOwnResultsAreNothingPublished(t *testing.T) {
 			`", "image_digests": {"sha256": "` + d.Hex() + `"}}}`,
 		"old.json": `{"receipt": 1, "tool": {"name": "zipstamp"}, "image": {"path": "` + name +
 			`", "download_digests": {"sha256": "` + d.Hex() + `"}}}`,
-		"checksums.txt": "Nothing was compared.\n  file     " + name + ", 12 MB\n  SHA-256  " + inGroups(d.Hex(), 8)[:35] +
+		"checksums.txt": "Nothing was compared.\n  file     " + name + ", 12 MB\n  SHA-256  " +
+			inGroups(d.Hex(), 8)[:35] +
 			"\n           " + inGroups(d.Hex(), 8)[36:] + "\n           of the file as downloaded\n",
 		"hash.txt": "Stamped.\n  image    " + name + ", 49.3 MB\n  checked  nothing\n  SHA-256  " + d.Hex() +
 			"\n  receipt  x.json\n",

@@ -126,8 +126,8 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 	return s, nil
 }
 
-// ownMarks are what only receipts and results of this program have. Digests in them were computed, perhaps of a file that
-// was compared with nothing.
+// ownMarks are what only receipts and results of this program have. Digests in them were computed, perhaps of a file
+// that was compared with nothing.
 var ownMarks = []*regexp.Regexp{
 	regexp.MustCompile(`(?s)^\s*\{.{0,200}"schema"\s*:.{0,200}"version"\s*:\s*\d+.{0,400}"sentence"\s*:`),
 	regexp.MustCompile(`"tool"\s*:\s*\{\s*"name"\s*:\s*"zipstamp"`),

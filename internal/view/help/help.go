@@ -295,8 +295,8 @@ zipstamp receipts --since yesterday`,
 		Use:   "name [CARD [NAME]]",
 		Short: "Give a card a name of your own",
 		Long: `
-Gives CARD a name, such as "greenhouse 3", which is shown in lists, questions and
-receipts, and by which all commands find the card: name:"greenhouse 3". It is
+Gives CARD a name, such as "greenhouse 3", which lists, questions and receipts
+show, and by which all commands find the card: name:"greenhouse 3". It is
 kept by what the card is known again by, and so needs a card with a serial
 number of its own, or a file. --forget takes the name away. Without CARD, all
 names are listed.`,
