@@ -18,8 +18,8 @@ var Sections = []Section{
 		{"3", "the image is not what was published, or is damaged"},
 		{"4", "the card was refused: protected, busy, no permission, too small, gone"},
 		{
-			"5", "the card failed: an I/O error, or it does not read back as it was written, or is not as it was " +
-				"stamped",
+			"5", "the card failed: an I/O error, or it does not read back as it was written, is not as it was " +
+				"stamped, or could not be saved whole",
 		},
 		{"6", "a test found the card counterfeit, faulty or unsteady"},
 		{"130", "interrupted"},
