@@ -33,6 +33,10 @@ func TestDryRunWritesNothing(t *testing.T) {
 		assert.Equal(t, "a.card", doc["cards"].([]any)[0].(map[string]any)["name"])
 	}
 	d.want(3, "is not what was published", "stamp", "--dry-run", "--sums", demo.Sums, "damaged/"+demo.XZ, "a.card")
+	d.write("hash.txt", []byte(strings.Repeat("a1", 32)))
+	require.NoError(t, os.Rename(d.path(demo.Sums), d.path("damaged/far.sums")))
+	d.want(3, "hash.txt has a digest without a name", "stamp", "--dry-run", demo.XZ, "a.card")
+	require.NoError(t, os.Rename(d.path("damaged/far.sums"), d.path(demo.Sums)))
 	d.want(4, "there is no such card", "stamp", "--dry-run", demo.XZ, "b.card")
 	d.want(2, "the card must be named", "stamp", "--dry-run", demo.XZ)
 	assert.Equal(t, before, d.sum("a.card"))

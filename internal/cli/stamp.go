@@ -121,8 +121,7 @@ func (s *stamping) run(ctx context.Context, imagePath string, cards []string) er
 	}
 	progress := s.screen.Follow(view.Followed{Meter: m})
 	report, err := s.check(ctx, m)
-	unsure := report.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
-	if err != nil || report.Outcome() == check.Mismatched || unsure {
+	if err != nil || s.refuses(report) {
 		m.End()
 		progress.Stop()
 		if err != nil {
@@ -161,7 +160,7 @@ func (s *stamping) dryRun(ctx context.Context) error {
 	switch {
 	case err != nil:
 		return err
-	case report.Outcome() == check.Mismatched:
+	case s.refuses(report):
 		return s.refuseImage(report)
 	}
 	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
@@ -458,6 +457,13 @@ func (s *stamping) compare(report *check.Report) func(download, image []digest.D
 		}
 		return nil
 	}
+}
+
+// refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
+// with is not certainly meant for it.
+func (s *stamping) refuses(r check.Report) bool {
+	return r.Outcome() == check.Mismatched ||
+		r.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
 }
 
 // refuseImage shows why the image is not stamped.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -61,6 +62,10 @@ func namedBy(path string) (here, missing []string) {
 		return nil, nil
 	}
 	folder := filepath.Dir(path)
+	beside, err := readSome(folder)
+	if err != nil && len(beside) == 0 {
+		return nil, nil
+	}
 	for _, e := range sums.Entries {
 		name := e.File
 		if name == "" {
@@ -80,7 +85,7 @@ func namedBy(path string) (here, missing []string) {
 		case isFile(at):
 			here = append(here, at)
 		default:
-			if packed := packedFor(at); packed != "" && !slices.Contains(here, packed) {
+			if packed := packedFor(at, beside); packed != "" && !slices.Contains(here, packed) {
 				here = append(here, packed)
 			} else if packed == "" {
 				missing = append(missing, name)
@@ -91,12 +96,8 @@ func namedBy(path string) (here, missing []string) {
 }
 
 // packedFor is a file beside one that isn't here which unpacks to that: its digest may be published, too.
-func packedFor(path string) string {
-	entries, err := readSome(filepath.Dir(path))
-	if err != nil {
-		return ""
-	}
-	for _, e := range entries {
+func packedFor(path string, beside []fs.DirEntry) string {
+	for _, e := range beside {
 		if image.UnpacksTo(e.Name(), filepath.Base(path)) {
 			return filepath.Join(filepath.Dir(path), e.Name())
 		}
