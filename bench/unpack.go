@@ -119,20 +119,25 @@ func (b *bench) makePeek() error {
 		return err
 	}
 	copy(kernel[56:], "ARM\x64")
-	// the volume's maker expects zeros
-	if _, err := f.WriteAt(make([]byte, bootSectors*512), bootStart*512); err != nil {
+	files := []struct {
+		path string
+		data []byte
+	}{
+		{"kernel8.img", kernel}, {"initrd.bin", kernel[:6<<20]}, {"brindle2.dtb", kernel[1000:30_000]},
+		{"brindle3.dtb", kernel[1000:31_000]},
+	}
+	boot := layout.NewFAT{
+		Wanted: layout.FAT16Kind, Label: "SALTBOOT", Sector: 512, Start: bootStart * 512, Size: bootSectors * 512,
+		Time: time.Unix(1_777_777_777, 0),
+	}
+	for _, f := range files {
+		boot.Files = append(boot.Files, layout.NewFile{Path: f.path, Size: int64(len(f.data))})
+	}
+	plan, err := boot.Plan()
+	if err != nil {
 		return err
 	}
-	boot := layout.FAT16{
-		Label: "SALTBOOT", Start: bootStart, Sectors: bootSectors, Time: time.Unix(1_777_777_777, 0),
-		Files: []layout.File{
-			{Path: "kernel8.img", Data: kernel},
-			{Path: "initrd.bin", Data: kernel[:6<<20]},
-			{Path: "brindle2.dtb", Data: kernel[1000:30_000]},
-			{Path: "brindle3.dtb", Data: kernel[1000:31_000]},
-		},
-	}
-	if err := boot.WriteTo(f); err != nil {
+	if err := plan.WriteTo(f, func(i int) []byte { return files[i].data }); err != nil {
 		return err
 	}
 	mbr := layout.MBR(1, layout.Partition{Type: layout.TypeFAT16LBA, Start: bootStart, Sectors: bootSectors},

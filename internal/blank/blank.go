@@ -1,5 +1,4 @@
-// Package blank makes an empty card of one that has been used: a partition table with one partition, and an empty file
-// system in it.
+// Package blank lays out cards with one file system, empty or with files, and makes empty cards of used ones.
 package blank
 
 import (
@@ -7,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"zipstamp/internal/card"
@@ -18,16 +18,10 @@ import (
 type Job struct {
 	Device card.Device
 	Meter  *meter.Meter
-	Label  string // as layout.Label gives it
+	Plan   *Plan
 	Size   int64  // how much of the card is used, bytes; 0: all
-	Disk   uint32 // signature of the partition table
-	Serial uint32 // of the file system
-	Time   time.Time
 	Begun  func() // called when the first write has been done, and what was on the card is lost; may be nil
 }
-
-// mostSectors is how many sectors the classic partition table can count.
-const mostSectors = 1<<32 - 1
 
 // endCleared is how much of the card's end is cleared of old backup tables, bytes: those of GPT are within 33 sectors
 // of it (UEFI 2.10, 5.3.1).
@@ -35,28 +29,8 @@ const endCleared = 64 << 10
 
 // Result is what was made.
 type Result struct {
-	Start, Size int64 // of the partition, bytes
-	Written     int64
-	Phases      []meter.PhaseTime
-}
-
-// TooSmallError says that a card is too small for a file system.
-type TooSmallError struct {
-	Size   int64 // bytes
-	Sector int   // of the card, bytes: the least number of clusters, each at least a sector, depends on it
-}
-
-func (e *TooSmallError) Error() string {
-	return fmt.Sprintf("%d bytes are too few for a FAT32 file system, which needs some %d MB with sectors of %d bytes",
-		e.Size, leastSize(e.Sector)/1e6, e.Sector)
-}
-
-// leastSize is how large a card with such sectors must be, bytes: FAT32 has 65,525 clusters at least (Microsoft, FAT32
-// File System Specification 1.03, "FAT Type Determination"), its tables have 4 bytes for each, twice, and what is
-// before them.
-func leastSize(sector int) int64 {
-	const clusters = 65525
-	return clusters*(int64(sector)+8) + 4*layout.AlignTo
+	Written int64
+	Phases  []meter.PhaseTime
 }
 
 // WrongError says that the card does not hold what was written.
@@ -66,39 +40,10 @@ func (e *WrongError) Error() string {
 	return fmt.Sprintf("what was written at byte %d does not read back as it was written", e.Offset)
 }
 
-// plan is the volume that fits.
-func (j Job) plan() (layout.FAT32, error) {
-	sector := int64(j.Device.SectorSize())
-	size := j.Device.Size()
-	if j.Size > 0 {
-		size = min(size, j.Size)
-	}
-	size = min(size/sector, mostSectors) * sector
-	v := layout.FAT32{
-		Label: j.Label, Serial: j.Serial, Sector: j.Device.SectorSize(), Start: layout.AlignTo, Time: j.Time,
-		Size: (size - layout.AlignTo) / layout.AlignTo * layout.AlignTo,
-	}
-	if v.Size <= 0 || v.Check() != nil {
-		return v, &TooSmallError{size, v.Sector}
-	}
-	return v, nil
-}
-
-// Check tells beforehand whether the card is large enough. The error is a *TooSmallError.
-func (j Job) Check() error {
-	_, err := j.plan()
-	return err
-}
-
 // Run makes the card empty. First its end is cleared, then its start, so that it has no partition table while it is
-// made; the table is written last. All that was written is read back. The error is a *TooSmallError, a *WrongError, one
-// of the card, or the cause of ctx's end.
+// made; the table is written last. All that was written is read back. The error is a *WrongError, one of the card, or
+// the cause of ctx's end.
 func (j Job) Run(ctx context.Context) (r Result, err error) {
-	v, err := j.plan()
-	if err != nil {
-		return r, err
-	}
-	r.Start, r.Size = v.Start, v.Size
 	pool, err := card.NewPool(1, layout.AlignTo)
 	if err != nil {
 		return r, err
@@ -109,17 +54,12 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 		return r, err
 	}
 	defer pool.Put(buf)
-	sector := int64(v.Sector)
-	mbr := make([]byte, sector)
-	table := layout.MBR(j.Disk, layout.Partition{
-		Type: layout.TypeFAT32LBA, Start: uint32(v.Start / sector), Sectors: uint32(v.Size / sector),
-	})
-	copy(mbr, table[:])
+	sector := int64(j.Device.SectorSize())
 	end := j.Device.Size()
 	if j.Size > 0 {
 		end = min(end, j.Size/sector*sector) // what is beyond may not be there, or be the card's start
 	}
-	cleared := min(endCleared, end-v.Start)
+	cleared := min(endCleared, end-j.Plan.Start)
 	steps := func(w *through) error {
 		// the old table goes first, and alone, so that the card never has that and no more what it stands for
 		if !w.compare {
@@ -129,9 +69,10 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 			}
 		}
 		w.zero(end-cleared, cleared)
-		w.zero(0, v.Start)
+		w.zero(0, j.Plan.Start)
 		if w.err == nil {
-			w.err = v.WriteTo(w)
+			_, w.err = io.CopyBuffer(struct{ io.Writer }{io.NewOffsetWriter(w, j.Plan.Start)},
+				struct{ io.Reader }{layout.Whole(j.Plan.Metadata())}, make([]byte, pieceSize))
 		}
 		return w.err
 	}
@@ -144,7 +85,7 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 			}
 		}
 	}()
-	total := v.Start + cleared + v.MetadataSize()
+	total := j.Plan.HeadSize() + cleared
 	for _, phase := range []meter.Phase{meter.Write, meter.ReadBack} {
 		start := time.Now()
 		j.Meter.Begin(phase, total)
@@ -160,7 +101,7 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 			}
 		}
 		listed = true
-		if _, err := w.write(mbr, 0); err != nil {
+		if _, err := w.write(j.Plan.table, 0); err != nil {
 			return r, err
 		}
 		if phase == meter.Write {
@@ -228,12 +169,14 @@ func (t *through) write(p []byte, off int64) (n int, err error) {
 	return n, nil
 }
 
+// pieceSize is how much is written at once, bytes; a multiple of any sector.
+const pieceSize = 1 << 20
+
 // zero writes, or expects, zeros.
 func (t *through) zero(off, n int64) {
-	const most = 1 << 20
-	zeros := make([]byte, min(n, most))
+	zeros := make([]byte, min(n, pieceSize))
 	for n > 0 && t.err == nil {
-		part := zeros[:min(n, most)]
+		part := zeros[:min(n, pieceSize)]
 		_, t.err = t.WriteAt(part, off)
 		off += int64(len(part))
 		n -= int64(len(part))

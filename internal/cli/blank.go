@@ -2,112 +2,150 @@ package cli
 
 import (
 	"context"
-	"math/rand/v2"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
-	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 func (a *app) blank() *cobra.Command {
 	b := &blanking{gauging: &gauging{record: record{app: a}, job: receipt.JobBlank}}
-	cmd := a.command("blank", 0, 1, func(cmd *cobra.Command, args []string) error {
+	var o stampOptions
+	var files filesLoad
+	cmd := a.command("blank", 0, maxArrive, func(cmd *cobra.Command, args []string) error {
 		noEject, err := cmd.Flags().GetBool("no-eject")
 		if err != nil {
 			return err
 		}
 		b.noEject = noEject
+		if cmd.Flags().Changed("with") {
+			files.wanted, files.realSize = b.wanted, b.realSize
+			return b.with(cmd, o, &files, args)
+		}
+		for _, only := range []string{"within", "digest", "sums", "key", "max-unpacked", "unchecked", "no-spots", "arrive"} {
+			if cmd.Flags().Changed(only) {
+				return &usageError{view.OnlyWith("--"+only, "--with")}
+			}
+		}
+		if len(args) > 1 {
+			return &usageError{view.ErrOneBlank}
+		}
 		return b.run(cmd.Context(), args)
 	})
 	f := cmd.Flags()
 	b.o.handling.flags(f)
-	f.StringVar(&b.label, "label", "", "")
+	f.StringVar(&b.wanted.label, "label", "", "")
+	f.Var(choice{[]string{askFAT32, askExFAT}, &b.wanted.kind}, "file-system", "")
 	f.BoolVar(&b.realSize, "real-size", false, "")
+	f.StringVar(&files.path, "with", "", "")
+	f.StringVar(&files.within, "within", "", "")
+	o.published.compareFlags(f)
+	o.published.limit.flag(f)
+	f.BoolVar(&o.unchecked, "unchecked", false, "")
+	f.BoolVar(&o.noSpots, "no-spots", false, "")
+	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
 	receiptFlag(f, &b.o.receipt)
 	return cmd
 }
 
-// blanking is a run of blank.
+// blanking is a run of blank that makes an empty card.
 type blanking struct {
 	*gauging
-	label    string
+	wanted   wantedFS
 	realSize bool
 	noEject  bool
 }
 
+// with makes cards with loose files, which is a run of stamping.
+func (b *blanking) with(cmd *cobra.Command, o stampOptions, files *filesLoad, cards []string) error {
+	if b.wanted.kind == askExFAT {
+		return &usageError{view.ErrFilesOnFAT}
+	}
+	o.handling, o.receipt = b.o.handling, b.o.receipt
+	s := &stamping{record: b.record, o: o, load: files}
+	if err := s.begin(cmd.Flags()); err != nil {
+		return err
+	}
+	return s.run(cmd.Context(), cards)
+}
+
 func (b *blanking) run(ctx context.Context, args []string) (err error) {
 	defer b.close()
-	label, err := layout.Label(b.label)
-	if err != nil {
-		return &usageError{err}
-	}
 	if err := b.prepare(ctx, args); err != nil {
 		return err
 	}
-	size, err := b.size()
+	size, err := b.usable(b.card, b.realSize)
 	if err != nil {
 		return err
 	}
+	plan, err := b.plan(size, b.card.Size, b.card.SectorSize)
+	if err != nil {
+		return err
+	}
+	then := view.ThenBlank(plan.Kind(), plan.Label, size, b.wanted.kind != "")
 	if b.o.dryRun {
-		return b.planned(view.ThenBlank(label, size))
+		return b.planned(then)
 	}
 	deleteSaved, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
 	if err != nil {
 		return err
 	}
 	if !b.o.yes || b.typed {
-		if err := b.confirmCard(ctx, b.card, false, view.ThenBlank(label, size)); err != nil {
+		if err := b.confirmCard(ctx, b.card, false, then); err != nil {
 			return err
 		}
 	}
 	if b.hold, err = b.take(ctx, b.card, b.o.handling, b.typed); err != nil {
 		return err
 	}
-	job := blank.Job{
-		Device: b.hold, Begun: deleteSaved, Meter: &b.meter, Label: label, Size: size, Time: time.Now(),
-		Disk: rand.Uint32(), Serial: rand.Uint32(),
-	}
-	if err := job.Check(); err != nil {
+	if plan, err = b.plan(size, b.hold.Size(), b.hold.SectorSize()); err != nil {
 		return err
 	}
+	job := blank.Job{Device: b.hold, Begun: deleteSaved, Meter: &b.meter, Plan: plan, Size: size}
 	b.follow()
 	r, failed := job.Run(ctx)
 	b.unfollow()
 	return b.finishBlank(ctx, job, r, failed)
 }
 
-// size is how much of the card is used: what a test found to be real, or all (0).
-func (b *blanking) size() (int64, error) {
-	now := b.card.Record()
-	if d, err := b.card.Contents(); err == nil {
+// plan lays out a card of which some may be used; 0: all.
+func (b *blanking) plan(use, size int64, sector int) (*blank.Plan, error) {
+	if use > 0 {
+		size = min(use, size)
+	}
+	return b.wanted.plan(size, max(sector, 512), nil, newIDs())
+}
+
+// usable is how much of a card is used: what a test found to be real, if that is wanted, or all (0). A card that a test
+// found to hold less than it claims is refused, if it isn't.
+func (a *app) usable(c *card.Card, realSize bool) (int64, error) {
+	now := c.Record()
+	if d, err := c.Contents(); err == nil {
 		now.DiskID = d.Table.ID
 	}
-	latest, like := b.lastGauge(now)
+	latest, like := a.lastGauge(now)
 	counterfeit := latest != nil && latest.Gauge.Loss != nil
-	name, given := b.card.Name, b.card.Given
 	switch {
-	case !b.realSize && counterfeit && like == card.Same:
-		return 0, view.HoldsLess(name, latest.Ended)
-	case !b.realSize && counterfeit:
-		b.screen.Say(view.PerhapsCounterfeit(name, given, latest.Ended))
+	case !realSize && counterfeit && like == card.Same:
+		return 0, view.HoldsLess(c.Name, latest.Ended)
+	case !realSize && counterfeit:
+		a.screen.Say(view.PerhapsCounterfeit(c.Name, c.Given, latest.Ended))
 		return 0, nil
-	case !b.realSize:
+	case !realSize:
 		return 0, nil
 	case latest == nil:
-		return 0, view.Untested(name, given)
+		return 0, view.Untested(c.Name, c.Given)
 	case like != card.Same:
-		return 0, view.PerhapsTested(name, given, latest.Ended)
+		return 0, view.PerhapsTested(c.Name, c.Given, latest.Ended)
 	case !counterfeit:
 		return 0, nil // it holds what it claims
 	case !latest.Gauge.Loss.Exact:
-		return 0, view.SizeInexact(name, given)
+		return 0, view.SizeInexact(c.Name, c.Given)
 	}
 	return latest.Gauge.Loss.Real, nil
 }

@@ -36,10 +36,18 @@ type published struct {
 	typed   []byte // what came in by the standard input for a digest; nil before it was read
 }
 
-func (p *published) flags(f *pflag.FlagSet) {
+// compareFlags are what a download is compared with.
+func (p *published) compareFlags(f *pflag.FlagSet) {
 	f.StringArrayVar(&p.digests, "digest", nil, "")
 	f.StringArrayVar(&p.sums, "sums", nil, "")
 	f.StringArrayVar(&p.keys, "key", nil, "")
+}
+
+// isGiven tells whether something of that was named.
+func (p *published) isGiven() bool { return len(p.digests)+len(p.sums)+len(p.keys) > 0 }
+
+func (p *published) flags(f *pflag.FlagSet) {
+	p.compareFlags(f)
 	memberFlag(f, &p.member)
 	p.limit.flag(f)
 }

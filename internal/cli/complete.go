@@ -203,7 +203,7 @@ func (a *app) completions(root *cobra.Command) {
 		"beyond": oneOf(texts(practice.Wrap, practice.Drop, practice.Lazy, practice.Oldest, practice.Ends)...),
 		"reads":  oneOf(texts(practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last)...),
 		"sector": oneOf("512", "4096"), "first": oneOf("8GB", "16GB", "32GB", "64GB"),
-		"digest": oneOf("-\t" + view.FromInput),
+		"digest": oneOf("-\t" + view.FromInput), "with": files(anyFile), "file-system": oneOf(askFAT32, askExFAT),
 	}
 	var visit func(cmd *cobra.Command, path string)
 	visit = func(cmd *cobra.Command, path string) {

@@ -22,7 +22,6 @@ const preflightPlaces = 24
 // there: so a card that holds too little is found before an hour of writing, and not after. A card that is counterfeit
 // but large enough is stamped, and that is said. It fills in the outcome of those that are not to be stamped.
 func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
-	need := s.contents.Size.Likely(s.image.Size)
 	if !s.o.noSpots {
 		s.app.left.is(view.TryLeft(s.names()))
 	}
@@ -32,7 +31,7 @@ func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
 			t.spots = &receipt.Spots{Why: "turned off"}
 			continue
 		}
-		all.Go(func() { t.preflight(ctx, s, need) })
+		all.Go(func() { t.preflight(ctx, s, s.load.need(t)) })
 	}
 	all.Wait()
 	for _, t := range s.targets {
@@ -49,7 +48,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	start := time.Now()
 	nonce := randomNonce()
 	j, err := createJournal(s.who, journal.Head{
-		Job: receipt.JobStamp, Card: t.card.Record(), Nonce: nonce, Started: start,
+		Job: s.load.job(), Card: t.card.Record(), Nonce: nonce, Started: start,
 	})
 	if err != nil {
 		j = nil // it is to be overwritten anyway
@@ -72,6 +71,9 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
 	case l != nil && !l.Anywhere && l.Real >= need:
 		t.spots.Real = l.Real
+		if s.load.knownFake(t) {
+			break
+		}
 		t.warning = view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed)
 	case l != nil:
 		t.spots.Real = l.Real

@@ -70,7 +70,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	if before != "" {
 		r.screen.Say(before)
 	}
-	name := ""
+	name, files := "", false
 	if len(args) > 1 {
 		f, err := image.Open(args[1])
 		if err != nil {
@@ -100,7 +100,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 			return &usageError{err}
 		}
 		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Ended
-		name = view.FileName(past.Image.Path)
+		name, files = view.FileName(past.Image.Path), past.HasFiles()
 		job.Was = past.Image.Table.Was()
 		doc.Image = past.Image
 		doc.Image.Blocks, doc.Image.Table = nil, nil
@@ -114,7 +114,7 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	shown.Stop()
 	doc.AddRecheck(rep, job.Image != nil, job.Stamped, view.Area)
 	doc.Recheck.Before = before
-	sentence := view.RecheckSentence(r.card.Name, name, rep, failed)
+	sentence := view.RecheckSentence(r.card.Name, name, files, rep, failed)
 	doc.Verdict = verdictOf(failed)
 	result := failed
 	if failed == nil && !rep.Same() && !rep.Started() {
@@ -186,7 +186,7 @@ func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 				r.who.short(filepath.Join(r.who.receiptsFolder(r.set).Path(), past.File)))
 		}
 	}
-	if past.Job != receipt.JobStamp || past.Image.Blocks == nil {
+	if past.Image.Blocks == nil {
 		return nil, &usageError{view.NoBlocks(past.Ended, view.CompareWithImage(r.card.Given))}
 	}
 	return past, nil

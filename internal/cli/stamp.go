@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
@@ -42,11 +42,16 @@ const maxArrive = 16
 func (a *app) stamp() *cobra.Command {
 	var o stampOptions
 	cmd := a.command("stamp", 1, 1+maxArrive, func(cmd *cobra.Command, args []string) error {
-		s := &stamping{record: record{app: a}, o: o}
+		s := &stamping{record: record{app: a}, o: o, load: &imageLoad{path: args[0]}}
 		if err := s.begin(cmd.Flags()); err != nil {
 			return err
 		}
-		return s.run(cmd.Context(), args[0], args[1:])
+		if len(args) == 2 {
+			if err := s.swapped(args[0], args[1], view.ImageFirst); err != nil {
+				return err
+			}
+		}
+		return s.run(cmd.Context(), args[1:])
 	})
 	f := cmd.Flags()
 	o.published.flags(f)
@@ -68,8 +73,8 @@ type stamping struct {
 	record // what the cards' own records begin with
 	o      stampOptions
 
-	image    *image.File
-	contents image.Contents
+	load     load
+	image    *image.File // nil where no file was downloaded
 	found    check.Published
 	copy     *copying      // of the card, before it is overwritten; nil: none is made
 	checking time.Duration // how long the check took
@@ -92,9 +97,9 @@ type target struct {
 
 // run is the story of the command: everything that can be found wrong is found before a card is
 // touched.
-func (s *stamping) run(ctx context.Context, imagePath string, cards []string) error {
+func (s *stamping) run(ctx context.Context, cards []string) error {
 	defer s.close()
-	if err := s.prepare(ctx, imagePath, cards); err != nil {
+	if err := s.prepare(ctx, cards); err != nil {
 		return err
 	}
 	if s.o.dryRun {
@@ -163,11 +168,19 @@ func (s *stamping) dryRun(ctx context.Context) error {
 	case s.refuses(report):
 		return s.refuseImage(report)
 	}
-	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
+	plan, _ := s.plan()
+	return s.planned(s.load.job(), plan, &report)
+}
+
+// plan is what will be done, with which cards.
+func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
+	plan.Published = s.found
+	s.load.show(&plan)
 	for _, t := range s.left() {
 		plan.Cards = append(plan.Cards, s.examine(t.card))
+		cards = append(cards, t.card)
 	}
-	return s.planned(receipt.JobStamp, plan, &report)
+	return plan, cards
 }
 
 // saveFirst copies the card before it is overwritten. A copy that is not whole is none.
@@ -189,34 +202,54 @@ func (s *stamping) saveFirst(ctx context.Context, progress *view.Progress) error
 	return nil
 }
 
-// stamp does the work.
+// atOnce is how many streams of different cards are made side by side: each has memory of its own.
+const atOnce = 4
+
+// stamp does the work. Cards that are to be the same are written from one stream, and others side by side.
 func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *view.Progress) []stamp.Outcome {
-	job := stamp.Job{
-		Image: s.image, Contents: s.contents, ReadBack: s.set.readBack, Repairs: s.set.repairs,
-		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
-	}
-	if s.image.Once() {
-		job.Repairs, job.Algorithms, job.Compare = 0, s.found.Algorithms(), s.compare(report)
-	}
 	for _, t := range s.left() {
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
-		job.Cards = append(job.Cards, stamp.Target{Device: t.hold, Meter: &t.meter, Begun: t.deleteSaved})
 	}
-	var done, out []stamp.Outcome
 	s.app.left.is(view.StampLeft(s.names()))
-	if len(job.Cards) > 0 {
-		done = job.Run(ctx)
+	var groups errgroup.Group
+	groups.SetLimit(atOnce)
+	for left := s.left(); len(left) > 0; {
+		source := s.load.source(left[0])
+		var same []*target
+		left = slices.DeleteFunc(left, func(t *target) bool {
+			if s.load.source(t) != source {
+				return false
+			}
+			same = append(same, t)
+			return true
+		})
+		groups.Go(func() error {
+			s.stampSame(ctx, source, same, report)
+			return nil
+		})
 	}
+	_ = groups.Wait() // each card has its own outcome
+	var out []stamp.Outcome
 	for _, t := range s.targets {
-		if t.outcome != nil {
-			out = append(out, *t.outcome)
-			continue
-		}
-		out = append(out, done[0])
-		done = done[1:]
+		out = append(out, *t.outcome)
 	}
 	return out
+}
+
+// stampSame writes a source to cards.
+func (s *stamping) stampSame(ctx context.Context, source stamp.Source, same []*target, report *check.Report) {
+	job := stamp.Job{
+		Source: source, ReadBack: s.set.readBack, Repairs: s.set.repairs,
+		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
+	}
+	s.load.complete(&job, report)
+	for _, t := range same {
+		job.Cards = append(job.Cards, stamp.Target{Device: s.load.device(t), Meter: &t.meter, Begun: t.deleteSaved})
+	}
+	for i, o := range job.Run(ctx) {
+		same[i].outcome = &o
+	}
 }
 
 func (s *stamping) followed() (all []view.Followed) {
@@ -256,7 +289,7 @@ func (s *stamping) close() {
 }
 
 // prepare finds image and cards, checks that they fit together, and makes room for the receipts.
-func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string) (err error) {
+func (s *stamping) prepare(ctx context.Context, cards []string) (err error) {
 	switch {
 	case s.o.arrive < 0 || s.o.arrive > maxArrive:
 		return &usageError{view.OutOfRange("--arrive", s.o.arrive, 1, maxArrive)}
@@ -265,15 +298,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
 		return &usageError{view.ErrOneReceipt}
 	}
-	if len(cards) == 1 {
-		if err := s.swapped(imagePath, cards[0], view.ImageFirst); err != nil {
-			return err
-		}
-	}
-	if err := s.notSums(imagePath); err != nil {
-		return err
-	}
-	if s.image, s.found, err = s.o.find(imagePath, s.who); err != nil {
+	if err := s.load.open(s); err != nil {
 		return err
 	}
 	if len(s.found.Garbled) > 0 { // nothing can be compared with it
@@ -287,7 +312,7 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 	for _, c := range picked {
 		t := &target{record: s.record, card: c}
 		s.targets = append(s.targets, t)
-		if err := s.admit(t, imagePath); err != nil {
+		if err := s.admit(t); err != nil {
 			return err
 		}
 	}
@@ -300,18 +325,15 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 			return err
 		}
 	}
-	if s.contents, err = s.image.Look(s.o.member); err != nil {
-		return err
-	}
 	room := int64(0)
 	for _, t := range s.targets {
 		room = max(room, t.card.Size)
 	}
-	if err := s.leaveOutSmall(); err != nil {
+	if err := s.load.look(s, room); err != nil {
 		return err
 	}
-	if s.o.limit == (limit{}) {
-		s.image.Limit = room + stamp.BlockSize // so that it is the card which is found too small
+	if err := s.leaveOut(); err != nil {
+		return err
 	}
 	if err := s.consent(); err != nil {
 		return err
@@ -320,58 +342,31 @@ func (s *stamping) prepare(ctx context.Context, imagePath string, cards []string
 		return nil
 	}
 	for _, t := range s.targets {
-		if named := s.o.receipt; named != "" && s.image.Same(named) {
+		if named := s.o.receipt; named != "" && s.image != nil && s.image.Same(named) {
 			return view.NoRoomForReceipt(view.IsTheImage(named))
 		}
-		if err := t.reserve(s.o.receipt, receipt.JobStamp, t.card); err != nil {
+		if err := t.reserve(s.o.receipt, s.load.job(), t.card); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// leaveOutSmall leaves the cards out that are too small for the image: they don't stop the others. It is an error if
-// none is left.
-func (s *stamping) leaveOutSmall() error {
-	var first error
-	for _, t := range s.targets {
-		need := s.contents.Size.Known()
-		if need <= t.card.Size {
-			continue
-		}
-		tooSmall := &stamp.TooSmallError{Image: need, Card: t.card.Size}
-		if len(s.targets) > 1 {
-			tooSmall.Name = t.card.Name
-		}
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: tooSmall}
-		first = cmp.Or(first, view.LargerCard(tooSmall))
-	}
-	if len(s.left()) == 0 {
-		return first
-	}
-	for _, t := range s.targets {
-		if t.outcome != nil {
-			s.screen.Say(view.LeftOut(t.card.Name, t.outcome.Err))
-		}
-	}
-	return nil
-}
-
 // admit refuses a card that may not be written.
-func (s *stamping) admit(t *target, imagePath string) (err error) {
-	if t.card.Is(imagePath) {
+func (s *stamping) admit(t *target) (err error) {
+	if s.image != nil && t.card.Is(s.image.Path) {
 		return view.SameFile(t.card.Given)
 	}
 	if t.typed, err = s.app.admit(t.card, s.o.handling); err != nil {
 		return err
 	}
-	return s.apart(t.card, imagePath)
+	return s.apart(t.card)
 }
 
 // apart refuses a card that is, keeps or carries something that the run reads.
-func (s *stamping) apart(c *card.Card, imagePath string) error {
-	if imagePath != image.Input {
-		if err := c.Apart(view.TheImage, imagePath); err != nil {
+func (s *stamping) apart(c *card.Card) error {
+	if s.image != nil && s.image.Path != image.Input {
+		if err := c.Apart(view.TheImage, s.image.Path); err != nil {
 			return err
 		}
 	}
@@ -396,7 +391,7 @@ func (s *stamping) consent() error {
 			return err
 		}
 	}
-	if s.o.yes && s.found.Nothing() && !s.o.unchecked {
+	if s.o.yes && s.image != nil && s.found.Nothing() && !s.o.unchecked {
 		return &imageError{view.NothingPublished(s.image.Path, s.found.NotHere)}
 	}
 	return nil
@@ -412,12 +407,7 @@ func (s *stamping) confirm(ctx context.Context) error {
 	if s.o.yes && !slices.ContainsFunc(s.left(), func(t *target) bool { return t.typed }) {
 		return nil
 	}
-	plan := view.Plan{Image: s.image, Contents: s.contents, Published: s.found, Unsure: !s.contents.Recognised}
-	var cards []*card.Card
-	for _, t := range s.left() {
-		plan.Cards = append(plan.Cards, s.examine(t.card))
-		cards = append(cards, t.card)
-	}
+	plan, cards := s.plan()
 	s.screen.ShowPlan(plan)
 	yes, err := s.screen.Confirm(ctx, cards...)
 	if err == nil && !yes {
@@ -436,27 +426,14 @@ func (s *stamping) claim(ctx context.Context) (err error) {
 	return nil
 }
 
-// check compares the image with what was published; with nothing published there is nothing to read yet.
+// check compares what was downloaded with what was published.
 func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
-	if s.found.Nothing() || s.image.Once() {
-		return check.Report{
-			Path: s.image.Path, Size: s.image.Size, Packing: s.contents.Packing, Member: s.contents.Member,
-		}, nil
-	}
 	start := time.Now()
-	defer func() { s.checking = time.Since(start) }()
-	return check.Run(ctx, s.image, s.o.member, s.found, m)
-}
-
-// compare gives what compares an image that came through a pipe with what was published, and keeps the report of it.
-func (s *stamping) compare(report *check.Report) func(download, image []digest.Digest) error {
-	return func(download, image []digest.Digest) error {
-		*report = check.Compare(s.image, s.contents, s.found, download, image)
-		if report.Outcome() == check.Mismatched {
-			return &imageError{errors.New(strings.TrimRight(view.CheckSentence(*report), "."))}
-		}
-		return nil
+	report, err := s.load.check(ctx, s, m)
+	if len(report.Download) > 0 {
+		s.checking = time.Since(start)
 	}
+	return report, err
 }
 
 // refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
@@ -497,20 +474,17 @@ func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report
 	if t.hold != nil {
 		now, dev = t.hold.Card(), t.hold
 	}
-	doc := receipt.New(s.image, report, now, dev, s.set.repairs, o.Result)
+	doc := s.load.record(t, report, o, now, dev)
 	doc.Spots = t.spots
-	if o.Err == nil {
-		describe(t, &doc)
-	}
 	if t.hold != nil {
 		noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
 			Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil,
 		}))
 	}
 	t.hold = nil
-	doc.AddCheck(s.image.Size, s.checking)
+	doc.AddCheck(report.Size, s.checking)
 	doc.Verdict = verdict(o.Result, o.Err)
-	return t.keep(doc, view.StampSentence(view.FileName(s.image.Path), now.Name, o.Result, o.Err), o.Err, o.Err)
+	return t.keep(doc, s.load.sentence(t, now.Name, o), o.Err, o.Err)
 }
 
 // describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to

@@ -9,6 +9,8 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/loose"
 	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
@@ -66,12 +68,14 @@ func statusOf(err error) int {
 		return statusInterrupted
 	case is[*usageError](err), is[*image.ChoiceError](err):
 		return statusUsage
-	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err):
+	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err),
+		is[*loose.Error](err), is[*layout.FileError](err):
 		return statusImage
 	case is[*card.RefusedError](err), is[*view.Refusal](err), is[*view.NoCardError](err), is[*card.GoneError](err),
-		is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
+		isTooSmall(err), is[*recheck.ShortError](err):
 		return statusRefused
-	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*differsError](err),
+	case is[*card.IOError](err), is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*loose.WrongError](err),
+		is[*differsError](err),
 		is[*journal.NotBackError](err):
 		return statusCard
 	case is[*gaugeError](err), is[*gauge.TooSmallError](err):

@@ -29,15 +29,34 @@ func Image() []byte {
 		layout.Partition{Type: layout.TypeFAT16LBA, Active: true, Start: bootStart, Sectors: bootSectors},
 		layout.Partition{Type: layout.TypeFAT16LBA, Start: dataStart, Sectors: dataSectors})
 	copy(img, mbr[:])
-	for _, v := range []layout.FAT16{
-		{Label: "SALTBOOT", Serial: 0x5A170001, Start: bootStart, Sectors: bootSectors, Time: made, Files: bootFiles()},
-		{Label: "TIDEDATA", Serial: 0x5A170002, Start: dataStart, Sectors: dataSectors, Time: made, Files: dataFiles()},
-	} {
-		if err := v.WriteTo(img); err != nil {
-			panic(err) // the data are constant, so they fit or a test finds out
-		}
-	}
+	write(img, "SALTBOOT", 0x5A170001, bootStart, bootSectors, bootFiles())
+	write(img, "TIDEDATA", 0x5A170002, dataStart, dataSectors, dataFiles())
 	return img
+}
+
+// file is a file in the image.
+type file struct {
+	path string
+	data []byte
+}
+
+// write makes a file system in the image; start and length count sectors. The data are constant, so they fit, or a test
+// finds out.
+func write(img buffer, label string, serial uint32, start, length int64, files []file) {
+	v := layout.NewFAT{
+		Wanted: layout.FAT16Kind, Label: label, Serial: serial, Sector: layout.SectorSize,
+		Start: start * layout.SectorSize, Size: length * layout.SectorSize, Time: made,
+	}
+	for _, f := range files {
+		v.Files = append(v.Files, layout.NewFile{Path: f.path, Size: int64(len(f.data))})
+	}
+	p, err := v.Plan()
+	if err == nil {
+		err = p.WriteTo(img, func(i int) []byte { return files[i].data })
+	}
+	if err != nil {
+		panic(err)
+	}
 }
 
 // buffer is a disk in memory.
@@ -45,20 +64,20 @@ type buffer []byte
 
 func (b buffer) WriteAt(p []byte, off int64) (int, error) { return copy(b[off:], p), nil }
 
-func bootFiles() []layout.File {
-	return []layout.File{
-		{Path: "boot.txt", Data: []byte("# Saltmarsh OS\nkernel=kernel.bin\nboard=auto\nconsole=serial0,115200\n")},
+func bootFiles() []file {
+	return []file{
+		{path: "boot.txt", data: []byte("# Saltmarsh OS\nkernel=kernel.bin\nboard=auto\nconsole=serial0,115200\n")},
 		{
-			Path: "readme.txt",
-			Data: []byte(
+			path: "readme.txt",
+			data: []byte(
 				"Saltmarsh OS for Brindle boards.\nMade for the Saltmarsh Watchers, who watch tides and weather.\n",
 			),
 		},
-		{Path: "kernel.bin", Data: kernel(2 << 20)},
-		{Path: "brindle2.dtb", Data: deviceTree("saltmarsh,brindle-2", 6000)},
-		{Path: "brindle3.dtb", Data: deviceTree("saltmarsh,brindle-3", 7000)},
-		{Path: "overlays/tide.dtb", Data: deviceTree("saltmarsh,tide-gauge", 1200)},
-		{Path: "overlays/wind.dtb", Data: deviceTree("saltmarsh,wind-vane", 1400)},
+		{path: "kernel.bin", data: kernel(2 << 20)},
+		{path: "brindle2.dtb", data: deviceTree("saltmarsh,brindle-2", 6000)},
+		{path: "brindle3.dtb", data: deviceTree("saltmarsh,brindle-3", 7000)},
+		{path: "overlays/tide.dtb", data: deviceTree("saltmarsh,tide-gauge", 1200)},
+		{path: "overlays/wind.dtb", data: deviceTree("saltmarsh,wind-vane", 1400)},
 	}
 }
 
@@ -93,12 +112,12 @@ func deviceTree(compatible string, size int) []byte {
 }
 
 // dataFiles are the club's tide tables, a file a month, and a year's weather.
-func dataFiles() []layout.File {
-	var files []layout.File
+func dataFiles() []file {
+	var files []file
 	for month := time.January; month <= time.December; month++ {
-		files = append(files, layout.File{Path: fmt.Sprintf("tides/2026-%02d.csv", month), Data: tides(2026, month)})
+		files = append(files, file{path: fmt.Sprintf("tides/2026-%02d.csv", month), data: tides(2026, month)})
 	}
-	return append(files, layout.File{Path: "weather.bin", Data: weather(3 << 19)})
+	return append(files, file{path: "weather.bin", data: weather(3 << 19)})
 }
 
 // tides is the height of the water every ten minutes, from the two largest tidal constituents.

@@ -6,10 +6,27 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
 )
+
+// slashed is a name with slashes between its parts: some programs have written the other ones.
+func slashed(name string) string { return strings.ReplaceAll(name, `\`, "/") }
+
+// kindOf is what a member is by its mode; one that was packed from a pipe says that it is one.
+func kindOf(mode fs.FileMode) MemberKind {
+	switch {
+	case mode.IsDir():
+		return MemberFolder
+	case mode&fs.ModeSymlink != 0:
+		return MemberLink
+	case mode&(fs.ModeDevice|fs.ModeSocket) != 0:
+		return MemberSpecial
+	}
+	return MemberFile
+}
 
 // membersMax bounds how many members an archive may have: archives of images have a few.
 const membersMax = 100_000
@@ -36,18 +53,24 @@ func chooseMember(kind string, all []member, s setting, peeks int) (member, erro
 		return memberNamed(files, s)
 	}
 	slices.SortStableFunc(files, func(a, b member) int { return cmp.Compare(b.size, a.size) })
-	var disks, named []member
+	var whole, disks, named []member
 	for _, m := range files[:min(len(files), peeks)] {
-		recognised, none := m.probe(s)
-		switch {
-		case recognised:
+		switch found := m.probe(s); {
+		case found == wholeDisk:
+			whole = append(whole, m)
+		case found == fileSystem:
 			disks = append(disks, m)
-		case hasImageName(m.name) && !none:
+		case found == unknown && hasImageName(m.name):
 			named = append(named, m)
 		}
 	}
-	if len(disks) == 0 {
+	switch {
+	case len(whole) == 0 && bootFiles(files) != "": // kernels are named like images, and hold file systems
+		return member{}, noImage(kind, files, s)
+	case len(whole)+len(disks) == 0:
 		disks = named
+	default:
+		disks = append(whole, disks...)
 	}
 	switch {
 	case len(disks) == 1 && disks[0].refusal != nil, len(disks) == 0 && len(files) > 0 && files[0].refusal != nil:
@@ -82,13 +105,17 @@ func tooManyMembers(path string) error {
 // bootFiles names a file that a board's boot loader looks for on a FAT file system, if there is one.
 func bootFiles(files []member) string {
 	for _, m := range files {
-		name := strings.ToLower(strings.ReplaceAll(m.name, `\`, "/"))
-		if strings.HasSuffix(name, ".dtb") || strings.Contains(name, "efi/boot/boot") ||
-			slices.Contains([]string{"extlinux.conf", "boot.scr", "cmdline.txt"}, path.Base(name)) {
+		if isBootFile(m.name) {
 			return m.name
 		}
 	}
 	return ""
+}
+
+func isBootFile(name string) bool {
+	name = strings.ToLower(slashed(name))
+	return strings.HasSuffix(name, ".dtb") || strings.Contains(name, "efi/boot/boot") ||
+		slices.Contains([]string{"extlinux.conf", "boot.scr", "cmdline.txt"}, path.Base(name))
 }
 
 func memberNamed(files []member, s setting) (member, error) {
@@ -127,18 +154,18 @@ func memberNames(files []member) []string {
 }
 
 // probe looks into a member.
-func (m member) probe(s setting) (recognised, none bool) {
+func (m member) probe(s setting) probed {
 	if m.refusal != nil {
-		return false, false
+		return unknown
 	}
 	r, err := m.open()
 	if err != nil {
-		return false, false
+		return unknown
 	}
 	defer r.Close()
 	start, err := io.ReadAll(io.LimitReader(r, probeSize))
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) || len(start) == 0 {
-		return false, false
+		return unknown
 	}
 	return probe(start, s)
 }

@@ -10,11 +10,12 @@ import (
 type DamageError struct {
 	Path      string
 	Packing   string
-	At        int64 // about where in the file, bytes; decoders read ahead a little
-	Unpacked  int64 // bytes of the image that came out before
-	Truncated bool  // the file ends too early
-	Trailing  int64 // bytes that don't belong to it, behind its end, which is at At; nothing else is wrong then
-	Total     Size  // of a file that ends too early: its length by its own account
+	Member    string // of an archive whose files are wanted, that is damaged; empty: it is the image, or the archive
+	At        int64  // about where in the file, bytes; decoders read ahead a little
+	Unpacked  int64  // bytes of the image that came out before
+	Truncated bool   // the file ends too early
+	Trailing  int64  // bytes that don't belong to it, behind its end, which is at At; nothing else is wrong then
+	Total     Size   // of a file that ends too early: its length by its own account
 	Err       error
 }
 
@@ -47,6 +48,7 @@ const (
 	HoldsLittle    Unusable = "holds too few bytes"  // Bytes
 	HoldsNoImage   Unusable = "holds no image"       // Packing, Count of files, the largest by Name and Bytes
 	HoldsBootFiles Unusable = "holds boot files"     // Name of one among Count
+	NoArchive      Unusable = "no archive"           // where one of loose files was wanted
 	HoldsOne       Unusable = "holds a single image" // and a member was asked for
 	PackedTooOften Unusable = "packed too often"     // more than Count times
 	UnpacksToMuch  Unusable = "unpacks to too much"  // more than Most, or says so (Claimed)

@@ -289,7 +289,40 @@ func (f *File) lookInside(c Contents, member string) (Contents, error) {
 		return c, err
 	}
 	defer s.Close()
-	return f.describe(c, s.stack, member)
+	if c, err = f.describe(c, s.stack, member); err != nil {
+		return c, err
+	}
+	p := f.packing()
+	if c.Member == "" || member != "" || p.walk != nil || p.members != nil || f.any || layout.HasTable(s.stack.head) {
+		return c, nil
+	}
+	return c, f.bootFilesBeside()
+}
+
+// bootFilesBeside goes through an archive that is packed in one stream, and whose first member that may be an image has
+// no partition table: it may be a kernel among other files. The error says so.
+func (f *File) bootFilesBeside() error {
+	m, err := f.Members(nil)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	boot, count := "", int64(0)
+	for {
+		switch one, err := m.Next(); {
+		case err == io.EOF && boot != "":
+			return &UnusableError{Path: f.Path, Why: HoldsBootFiles, Name: boot, Count: count}
+		case err == io.EOF:
+			return nil
+		case err != nil:
+			return err
+		case one.Kind == MemberFile:
+			count++
+			if boot == "" && isBootFile(one.Name) {
+				boot = one.Name
+			}
+		}
+	}
 }
 
 // lookIntoPipe unpacks what has been read of a pipe. It may end before it tells anything: that is no damage.

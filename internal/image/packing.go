@@ -30,6 +30,11 @@ type packing struct {
 
 	// unpack starts to unpack a stream. It reads no more than it needs.
 	unpack func(r *bufio.Reader, s setting) (*layer, error)
+
+	// walk goes through the members of an archive that is a stream, members through those of one that is a file. An
+	// archive has one of them.
+	walk    func(r *bufio.Reader) walker
+	members func(r *packedReader) (walker, error)
 }
 
 // packings are tried in this order; the last one takes everything.

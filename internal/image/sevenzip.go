@@ -34,6 +34,7 @@ var sevenZipPacking = packing{
 	total:   sevenZipTotal,
 	match:   func(head []byte) bool { return bytes.HasPrefix(head, []byte("7z\xbc\xaf\x27\x1c")) },
 	look:    look7z,
+	members: members7z,
 }
 
 // Our own decoder takes the place of the library's, which is slower and asks for any dictionary.
@@ -85,27 +86,35 @@ type coder7z struct {
 	io.Closer
 }
 
-// look7z opens the archive. The library may panic on what it doesn't expect, so that is an error here.
-func look7z(f *File, wanted string) (c Contents, err error) {
+// open7z opens the archive in a file, which is read by from. The library may panic on what it doesn't expect, so that is
+// an error here.
+func open7z(f *File, from io.ReaderAt) (archive *sevenzip.Reader, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("the archive's header is not well formed (%v)", p)
 		}
 	}()
 	if total := sevenZipTotal(f.head); total.Bytes > f.Size {
-		return c, &DamageError{At: f.Size, Truncated: true, Err: io.ErrUnexpectedEOF}
+		return nil, &DamageError{At: f.Size, Truncated: true, Err: io.ErrUnexpectedEOF}
 	}
 	if err := bound7z(f); err != nil {
+		return nil, err
+	}
+	if archive, err = sevenzip.NewReader(from, f.Size); err != nil {
+		return nil, err7z(err)
+	}
+	if len(archive.File) > membersMax {
+		return nil, tooManyMembers(f.Path)
+	}
+	return archive, nil
+}
+
+func look7z(f *File, wanted string) (c Contents, err error) {
+	archive, err := open7z(f, f.file)
+	if err != nil {
 		return c, err
 	}
-	archive, err := sevenzip.NewReader(f.file, f.Size)
-	if err != nil {
-		return c, err7z(err)
-	}
 	var members []member
-	if len(archive.File) > membersMax {
-		return c, tooManyMembers(f.Path)
-	}
 	index := map[string]int{}
 	for i, m := range archive.File {
 		if m.FileInfo().Mode().IsRegular() && m.UncompressedSize <= math.MaxInt64 {
@@ -128,19 +137,51 @@ func look7z(f *File, wanted string) (c Contents, err error) {
 // known. The archive's parts stand where its directory says, so they are read on their own, and what the tap is to see
 // is read after them.
 func start7z(r *packedReader, index int) (*layer, error) {
-	archive, err := sevenzip.NewReader(&farReader{r}, r.file.Size)
+	archive, err := open7z(r.file, &farReader{r})
 	if err != nil {
-		return nil, err7z(err)
+		return nil, err
 	}
 	m := archive.File[index]
+	body, err := openMember7z(m)
+	if err != nil {
+		return nil, err
+	}
+	return &layer{
+		ReadCloser: body, member: m.Name, size: Size{int64(m.UncompressedSize), Exact}, unchecked: m.CRC32 == 0,
+	}, nil
+}
+
+func openMember7z(m *sevenzip.File) (r io.ReadCloser, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("the archive is not well formed (%v)", p)
+		}
+	}()
 	body, err := m.Open()
 	if err != nil {
 		return nil, err7z(err)
 	}
-	return &layer{
-		ReadCloser: &member7z{newCheckedMember(body, int64(m.UncompressedSize), m.CRC32, m.CRC32 != 0)},
-		member:     m.Name, size: Size{int64(m.UncompressedSize), Exact}, unchecked: m.CRC32 == 0,
-	}, nil
+	return &member7z{newCheckedMember(body, int64(m.UncompressedSize), m.CRC32, m.CRC32 != 0)}, nil
+}
+
+// members7z goes through all that has a name in an archive.
+func members7z(r *packedReader) (walker, error) {
+	archive, err := open7z(r.file, &farReader{r})
+	if err != nil {
+		return nil, err
+	}
+	d := &directory{open: func(i int) (io.ReadCloser, error) { return openMember7z(archive.File[i]) }}
+	for _, f := range archive.File {
+		m := Member{Name: slashed(f.Name), Kind: kindOf(f.Mode()), Modified: f.Modified}
+		if f.UncompressedSize > math.MaxInt64 {
+			return nil, errors.New("the archive's header is not well formed")
+		}
+		if m.Kind == MemberFile {
+			m.Size = int64(f.UncompressedSize)
+		}
+		d.members = append(d.members, m)
+	}
+	return d, nil
 }
 
 // member7z names the errors of the library.

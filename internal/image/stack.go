@@ -7,6 +7,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"zipstamp/internal/layout"
 )
 
 // layersMax bounds how deep packings may be nested: an image, sparse, in a compressed archive, in another.
@@ -157,17 +159,34 @@ func tooMuch(path string, limit int64) *UnusableError {
 	return &UnusableError{Path: path, Why: UnpacksToMuch, Most: limit}
 }
 
-// probe tells whether the start of a member, perhaps packed itself, is the start of an image, or surely none.
-func probe(start []byte, s setting) (recognised, none bool) {
+// probed is what the start of a member, perhaps packed itself, shows.
+type probed uint8
+
+const (
+	unknown probed = iota // it may be an image, or not
+	noImageAtAll
+	fileSystem // an image without a partition table
+	wholeDisk
+)
+
+func probe(start []byte, s setting) probed {
 	s.lanes, s.member = 1, ""
 	first := plainLayer(strings.NewReader(string(start)), Size{})
 	st, err := descend(first, RawPacking, s)
-	if err == nil {
-		defer st.Close()
-		return st.recognised, false
+	switch {
+	case errors.As(err, new(*UnusableError)):
+		return noImageAtAll
+	case err != nil: // it may still be one: its start was too short to tell
+		return unknown
 	}
-	// with other errors it may still be one: its start was too short to tell
-	return false, errors.As(err, new(*UnusableError))
+	defer st.Close()
+	switch {
+	case layout.HasTable(st.head):
+		return wholeDisk
+	case st.recognised:
+		return fileSystem
+	}
+	return unknown
 }
 
 // probeSize is how much of a member's start is looked at: enough to unpack the first bytes of it by any packing.

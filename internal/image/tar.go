@@ -22,6 +22,7 @@ var tarPacking = packing{
 	// POSIX.1-2017, pax, "ustar Interchange Format"
 	match: func(head []byte) bool { return (tarMark.In(head) || isOldTar(head)) && !isDisk(head) },
 	look:  lookTar,
+	walk:  func(r *bufio.Reader) walker { return tarWalker{tar.NewReader(r)} },
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
 		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
 		var err error
@@ -60,6 +61,7 @@ func lookTar(f *File, wanted string) (Contents, error) {
 	s := setting{path: f.Path, member: wanted, limit: f.limit()}
 	t := tarScan{r: tar.NewReader(io.NewSectionReader(f.file, 0, f.Size)), setting: s}
 	var images []member
+	whole := false
 	for {
 		h, _, err := t.next()
 		if err == io.EOF {
@@ -69,9 +71,10 @@ func lookTar(f *File, wanted string) (Contents, error) {
 			return Contents{}, err
 		}
 		images = append(images, member{name: h.Name})
+		whole = whole || t.found == wholeDisk
 	}
 	switch {
-	case len(images) == 0:
+	case len(images) == 0, t.boot != "" && !whole:
 		return Contents{}, t.notFound()
 	case len(images) > 1 && wanted == "":
 		return Contents{}, &ChoiceError{Path: f.Path, Members: memberNames(images)}
@@ -85,18 +88,18 @@ func lookTar(f *File, wanted string) (Contents, error) {
 type tarScan struct {
 	r *tar.Reader
 	setting
-	seen  []member // all members so far
+	seen  []member // members so far, not all if there are many
 	count int
+	files int64
+	boot  string // a file that boards start by; empty if none was seen
+	found probed // what the image is that next gave last
 }
 
 // next goes on to the next image: a member that starts like one, or is named like one, or is the one asked for. io.EOF
 // says that there is none.
 func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 	for {
-		h, err := t.r.Next()
-		if errors.Is(err, tar.ErrHeader) {
-			err = errors.New("a header of the tar archive is not well formed")
-		}
+		h, err := nextInTar(t.r)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -105,6 +108,10 @@ func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 		}
 		if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeGNUSparse || h.Size == 0 || isLitter(h.Name) {
 			continue
+		}
+		t.files++
+		if t.member == "" && t.boot == "" && isBootFile(h.Name) {
+			t.boot = h.Name
 		}
 		if len(t.seen) < peeksMax {
 			t.seen = append(t.seen, member{name: h.Name, size: h.Size})
@@ -120,17 +127,53 @@ func (t *tarScan) next() (*tar.Header, *bufio.Reader, error) {
 		if err != nil {
 			return nil, nil, early(err)
 		}
-		recognised, none := probe(start, t.setting)
-		if recognised || hasImageName(h.Name) && !none {
+		t.found = probe(start, t.setting)
+		if t.found == wholeDisk || t.boot == "" && (t.found == fileSystem || t.found == unknown &&
+			hasImageName(h.Name)) { // beside boot files, what is named like an image is a kernel
 			return h, body, nil
 		}
 	}
+}
+
+// nextInTar reads the next header.
+func nextInTar(r *tar.Reader) (*tar.Header, error) {
+	h, err := r.Next()
+	if errors.Is(err, tar.ErrHeader) {
+		err = errors.New("a header of the tar archive is not well formed")
+	}
+	return h, err
+}
+
+// tarWalker goes through all that has a name in an archive.
+type tarWalker struct{ r *tar.Reader }
+
+func (t tarWalker) next() (Member, io.Reader, error) {
+	h, err := nextInTar(t.r)
+	if err != nil {
+		return Member{}, nil, err
+	}
+	m := Member{Name: h.Name, Size: h.Size, Modified: h.ModTime}
+	switch h.Typeflag {
+	case tar.TypeReg, tar.TypeGNUSparse:
+		return m, t.r, nil
+	case tar.TypeDir:
+		m.Kind = MemberFolder
+	case tar.TypeLink, tar.TypeSymlink:
+		m.Kind = MemberLink
+	default:
+		m.Kind = MemberSpecial
+	}
+	m.Size = 0
+	return m, nil, nil
 }
 
 // notFound says what the archive holds in place of the image.
 func (t *tarScan) notFound() error {
 	if t.member != "" {
 		return &ChoiceError{Path: t.path, Wanted: t.member, Members: memberNames(t.seen)}
+	}
+	if t.boot != "" {
+		return &UnusableError{Path: t.path, Why: HoldsBootFiles, Name: t.boot, Count: t.files}
 	}
 	return noImage("tar", t.seen, t.setting)
 }
@@ -156,7 +199,11 @@ func (t *tarImage) Read(p []byte) (int, error) {
 }
 
 func (t *tarImage) rest() error {
+	whole := t.found == wholeDisk
 	h, _, err := t.next()
+	if err == io.EOF && t.boot != "" && !whole {
+		return t.notFound()
+	}
 	if err == nil {
 		return &ChoiceError{Path: t.path, Wanted: t.member, Members: []string{t.header.Name, h.Name}}
 	}

@@ -13,10 +13,12 @@ import (
 	"io/fs"
 	"math"
 	"slices"
-
-	"zipstamp/internal/image/deflate64"
+	"unicode/utf8"
 
 	"github.com/klauspost/compress/flate"
+	"golang.org/x/text/encoding/charmap"
+
+	"zipstamp/internal/image/deflate64"
 )
 
 // Constants of the zip format, APPNOTE.TXT 6.3.10.
@@ -101,17 +103,72 @@ var zipPacking = packing{
 		}
 		return bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06"))
 	},
-	look: lookZip,
+	look:    lookZip,
+	members: membersOfZip,
 }
 
-func lookZip(f *File, wanted string) (Contents, error) {
+func openZip(f *File) (*zip.Reader, error) {
 	if err := boundZip(f); err != nil {
-		return Contents{}, err
+		return nil, err
 	}
 	z, err := zip.NewReader(withoutComment(f))
 	if errors.Is(err, zip.ErrFormat) {
-		return Contents{}, &DamageError{At: f.Size, Truncated: true, Err: errors.New("no zip directory at its end")}
+		return nil, &DamageError{At: f.Size, Truncated: true, Err: errors.New("no zip directory at its end")}
 	}
+	return z, err
+}
+
+// membersOfZip goes through all that has a name in an archive.
+func membersOfZip(r *packedReader) (walker, error) {
+	z, err := openZip(r.file)
+	if err != nil {
+		return nil, err
+	}
+	d := &directory{open: func(i int) (io.ReadCloser, error) {
+		f := z.File[i]
+		offset, err := f.DataOffset()
+		if err != nil {
+			return nil, err
+		}
+		packed := io.NewSectionReader(&farReader{r}, offset, int64(f.CompressedSize64))
+		body, err := zipMethods[f.Method](bufio.NewReaderSize(packed, headRoom), f)
+		if err != nil {
+			return nil, err
+		}
+		return newCheckedMember(body, int64(f.UncompressedSize64), f.CRC32, true), nil
+	}}
+	for _, f := range z.File {
+		m := Member{Name: zipName(f), Kind: kindOf(f.Mode()), Modified: f.Modified}
+		if m.Kind != MemberFile {
+			d.members = append(d.members, m)
+			continue
+		}
+		if e := zipRefusal(f); e != nil {
+			return nil, e
+		}
+		if f.UncompressedSize64 > math.MaxInt64 || f.CompressedSize64 > uint64(r.file.Size) {
+			return nil, errors.New("a size in the archive's directory makes no sense")
+		}
+		m.Size = int64(f.UncompressedSize64)
+		d.members = append(d.members, m)
+	}
+	return d, nil
+}
+
+// zipName is the name of a member: what isn't marked as UTF-8, and can be none, is in the code page of the first PCs
+// (appendix D).
+func zipName(f *zip.File) string {
+	name := f.Name
+	if f.NonUTF8 && !utf8.ValidString(name) {
+		if text, err := charmap.CodePage437.NewDecoder().String(name); err == nil {
+			name = text
+		}
+	}
+	return slashed(name)
+}
+
+func lookZip(f *File, wanted string) (Contents, error) {
+	z, err := openZip(f)
 	if err != nil {
 		return Contents{}, err
 	}

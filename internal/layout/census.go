@@ -13,10 +13,7 @@ type Census struct {
 }
 
 // Bounds of a census: what is read of a file system to count its files.
-const (
-	censusFolders = 300
-	censusFiles   = 5000
-)
+var censusBounds = Bounds{Folders: 300, Files: 5000, Depth: usual.Depth}
 
 // Count counts the files of the file system of a kind that starts at r's offset 0. false says that it can't be done
 // quickly, or at all.
@@ -27,7 +24,7 @@ func Count(r io.ReaderAt, kind FSKind) (c Census, ok bool) {
 		if err != nil {
 			return c, false
 		}
-		files, err := v.files(censusFolders, censusFiles)
+		files, err := v.FilesWithin(censusBounds)
 		if err != nil {
 			return c, false
 		}

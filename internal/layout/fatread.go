@@ -31,11 +31,13 @@ type FAT struct {
 	entryBits         int64
 }
 
-// Bounds on what is followed in a volume that may be damaged, or made to mislead.
+// Bounds are how much is followed in a volume that may be damaged, or made to mislead.
+type Bounds struct{ Folders, Files, Depth int }
+
+// usual are the bounds for a boot partition.
+var usual = Bounds{Folders: 2000, Files: 20_000, Depth: 16}
+
 const (
-	foldersMax   = 2000
-	filesMax     = 20_000
-	depthMax     = 16
 	folderMax    = 2 << 20 // bytes, the format's own limit: section "FAT Directory Structure"
 	fat12Max     = 4085    // clusters: "FAT Type Determination"
 	fat16Max     = 65525
@@ -162,10 +164,10 @@ func entryTime(e []byte) time.Time {
 
 // Files lists all files, a folder before those within it. An error is one of reading, or says that the volume is
 // damaged; what was found before is returned with it.
-func (v *FAT) Files() ([]FATFile, error) { return v.files(foldersMax, filesMax) }
+func (v *FAT) Files() ([]FATFile, error) { return v.FilesWithin(usual) }
 
-// files lists them, as long as there are no more than so many.
-func (v *FAT) files(foldersMost, filesMost int) ([]FATFile, error) {
+// FilesWithin lists them, as long as there are no more than so many.
+func (v *FAT) FilesWithin(most Bounds) ([]FATFile, error) {
 	var files []FATFile
 	type folder struct {
 		path  string
@@ -174,7 +176,7 @@ func (v *FAT) files(foldersMost, filesMost int) ([]FATFile, error) {
 	}
 	todo := []folder{{"", v.rootFolder(), 0}}
 	for n := 0; n < len(todo); n++ {
-		if n >= foldersMost || len(files) >= filesMost {
+		if n >= most.Folders || len(files) >= most.Files {
 			return files, errors.New("the volume has more folders or files than a card's boot partition would")
 		}
 		f := todo[n]
@@ -198,19 +200,32 @@ func (v *FAT) files(foldersMost, filesMost int) ([]FATFile, error) {
 			switch {
 			case attributes&attrVolume != 0 || name == "." || name == "..":
 			case attributes&attrDirectory != 0:
-				if f.depth < depthMax && first >= 2 {
+				if f.depth < most.Depth && first >= 2 {
 					todo = append(todo, folder{path.Join(f.path, name), first, f.depth + 1})
 				}
 			default:
 				files = append(files, FATFile{path.Join(f.path, name), int64(le.Uint32(e[28:])), entryTime(e), first})
 			}
-			return len(files) < filesMost
+			return len(files) < most.Files
 		})
 		if err != nil {
 			return files, fmt.Errorf("read folder /%s: %w", f.path, err)
 		}
 	}
 	return files, nil
+}
+
+// Open reads a file. What it returns may be used once.
+func (v *FAT) Open(f FATFile) (io.Reader, error) {
+	at, err := v.Extents(f)
+	if err != nil {
+		return nil, err
+	}
+	var parts []io.Reader
+	for _, e := range at {
+		parts = append(parts, io.NewSectionReader(v.r, e.Offset, e.Length))
+	}
+	return io.LimitReader(io.MultiReader(parts...), f.Size), nil
 }
 
 // Head reads the start of a file, n bytes at most.
@@ -316,11 +331,7 @@ func (l *longName) add(e []byte) {
 // text is the long name if there is one for the entry e, and its short name otherwise.
 func (l longName) text(e []byte) string {
 	var units []uint16
-	sum := byte(0)
-	for _, b := range e[:11] {
-		sum = sum>>1 | sum<<7
-		sum += b
-	}
+	sum := shortSum(e[:11])
 	for i := len(l) - 1; i >= 0; i-- {
 		if l[i][13] != sum {
 			return shortNameOf(e)

@@ -3,19 +3,14 @@
 //
 // It owns their magic numbers and their names: other packages ask it. It reads MBR and GPT tables (UEFI 2.10, section
 // 5), FAT (Microsoft's FAT32 File System Specification 1.03) and ext2, 3, 4; of other file systems it knows the
-// superblock. It makes an MBR, FAT16 with files, and an empty FAT32. Whatever is read may be damaged or made to do
-// harm, so all of it is bounded.
+// superblock. It makes an MBR, FAT16 and FAT32 with files, and an empty exFAT. Whatever is read may be damaged or made
+// to do harm, so all of it is bounded.
 package layout
 
 import "encoding/binary"
 
 // SectorSize is the sector that these tables count in, bytes.
 const SectorSize = 512
-
-// Partition types of the classic table.
-const (
-	TypeFAT16LBA = 0x0E // FAT16, addressed by sector number
-)
 
 // Partition is an entry of the classic partition table. Start and Sectors count sectors of 512 bytes.
 type Partition struct {

@@ -10,11 +10,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"zipstamp/internal/testbed"
 )
@@ -327,57 +325,10 @@ func FuzzDescribe(f *testing.F) {
 	})
 }
 
-// TestFATReadsWhatWasWritten makes volumes of any files, and reads them.
-func TestFATReadsWhatWasWritten(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		v := FAT16{
-			Label: "TIDES", Sectors: uint32(rapid.IntRange(17_000, 60_000).Draw(t, "sectors")),
-			Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
-		}
-		want := map[string][]byte{}
-		for i := range rapid.IntRange(0, 30).Draw(t, "files") {
-			name := fmt.Sprintf("%s%d.%s", rapid.SampledFrom([]string{"file", "FILE", "overlays/a", "LOGS/B"}).Draw(t,
-				"place"), i, rapid.SampledFrom([]string{"dtb", "bin", "TXT"}).Draw(t, "ending"))
-			data := bytes.Repeat(rapid.SliceOfN(rapid.Byte(), 1, 40).Draw(t, "data"),
-				rapid.IntRange(0, 2000).Draw(t, "times"))
-			v.Files = append(v.Files, File{name, data})
-			want[name] = data
-		}
-		disk := make(memory, int64(v.Sectors)*SectorSize)
-		require.NoError(t, v.WriteTo(disk))
-		r, err := OpenFAT(bytes.NewReader(disk))
-		require.NoError(t, err)
-		files, err := r.Files()
-		require.NoError(t, err)
-		require.Len(t, files, len(want))
-		for _, f := range files {
-			require.EqualValues(t, len(want[f.Path]), f.Size, f.Path)
-			if f.Size == 0 {
-				continue
-			}
-			head, err := r.Head(f, 20_000)
-			require.NoError(t, err)
-			require.True(t, bytes.Equal(want[f.Path][:min(f.Size, 20_000)], head), f.Path)
-		}
-		fs, err := Identify(bytes.NewReader(disk))
-		require.NoError(t, err)
-		require.Equal(t, FileSystem{"FAT16", "TIDES", int64(v.Sectors) * SectorSize}, fs)
-	})
-}
-
-// memory is a disk in memory.
-type memory []byte
-
-func (m memory) WriteAt(p []byte, off int64) (int, error) { return copy(m[off:], p), nil }
-
 // TestDamagedVolumesEnd has chains of clusters that go round, or lead out of the volume.
 func TestDamagedVolumesEnd(t *testing.T) {
-	v := FAT16{
-		Label: "TIDES", Sectors: 17_000, Time: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
-		Files: []File{{"logs/a.bin", make([]byte, 9000)}, {"b.bin", make([]byte, 9000)}},
-	}
-	disk := make(memory, int64(v.Sectors)*SectorSize)
-	require.NoError(t, v.WriteTo(disk))
+	data := make([]byte, 9000)
+	disk := fatOf(t, map[string][]byte{"logs/a.bin": data, "b.bin": data}, "logs/a.bin", "b.bin")
 	r, err := OpenFAT(bytes.NewReader(disk))
 	require.NoError(t, err)
 	for entry, damage := range map[uint16]string{2: "", 0xFFF0: "is not one of the volume's"} {

@@ -91,6 +91,21 @@ func StartsLikeDisk(head []byte) bool {
 	return slices.ContainsFunc(superblocks, func(s superblock) bool { return s.bare && s.In(head) })
 }
 
+// HasTable tells whether head, the first 72 KiB or less of something, is the start of a disk with a partition table, or
+// of an optical disc.
+func HasTable(head []byte) bool {
+	for _, sector := range gptSectors {
+		if (Mark{int(sector), gptMark}).In(head) {
+			return true
+		}
+	}
+	if len(head) < SectorSize {
+		return false
+	}
+	table, protective := ParseMBR(head)
+	return table.Scheme != NoTable || protective || superblocks[0].In(head)
+}
+
 // Identify finds out which file system starts at r's offset 0. Errors are those of r.
 func Identify(r io.ReaderAt) (FileSystem, error) {
 	head := make([]byte, headLength)

@@ -22,6 +22,7 @@ const (
 	Write     Phase = "write"
 	Flush     Phase = "flush"
 	ReadBack  Phase = "read back"
+	Files     Phase = "read files" // by the file system that was made
 	Repair    Phase = "repair"
 	Finish    Phase = "finish" // the first block, written and read back last
 )

@@ -8,6 +8,8 @@ import (
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/image"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/loose"
 	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
 )
@@ -32,7 +34,8 @@ const (
 // causeOf is the cause that an error stands for.
 func causeOf(err error) Cause {
 	switch {
-	case is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*recheck.ShortError](err):
+	case is[*stamp.TooSmallError](err), is[*blank.TooSmallError](err), is[*layout.NoRoomError](err),
+		is[*recheck.ShortError](err):
 		return CardSmall
 	case is[*gauge.TooSmallError](err):
 		return CardFake
@@ -40,7 +43,7 @@ func causeOf(err error) Cause {
 		return CardGone
 	case is[*stamp.ChangedError](err):
 		return ImageChanged
-	case is[*stamp.ReadBackError](err), is[*blank.WrongError](err):
+	case is[*stamp.ReadBackError](err), is[*blank.WrongError](err), is[*loose.WrongError](err):
 		return CardDiffers
 	case is[*image.DamageError](err):
 		return ImageDamaged

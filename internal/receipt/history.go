@@ -75,10 +75,14 @@ func read(f io.Reader, name string) (doc Document, err error) {
 	return doc, nil
 }
 
-// Left tells whether the receipt is of a stamp that left an image on a card.
+// Left tells whether the receipt is of a job that left on a card what can be compared with it later: an image, or a
+// file system with files.
 func (d Document) Left() bool {
-	return d.Job == JobStamp && (d.Verdict == Good || d.Verdict == NotReadBack)
+	return (d.Job == JobStamp || d.HasFiles()) && (d.Verdict == Good || d.Verdict == NotReadBack)
 }
+
+// HasFiles tells whether the receipt is of a card that was made with loose files.
+func (d Document) HasFiles() bool { return d.Blank != nil && d.Blank.Files != nil }
 
 // Like tells whether the receipt is of a card that says this of itself.
 func (d Document) Like(c card.Record) card.Likeness { return d.Card.Like(c) }

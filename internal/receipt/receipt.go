@@ -182,13 +182,23 @@ type Loss struct {
 	Holds int64 `json:"holds"`
 }
 
+// From is what was downloaded, or a folder.
+type From struct {
+	Path     string
+	Size     int64 // bytes
+	Modified string
+}
+
+// FromFile is a file that was downloaded.
+func FromFile(f *image.File) From { return From{f.Path, f.Size, f.ModTime()} }
+
 // New fills in what the parts of a run say of it. d is nil for a card that was never opened. The caller adds what is
 // its own: tool, times, verdict, sentence, error and exit status.
-func New(f *image.File, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
+func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, r stamp.Result) Document {
 	doc := Document{
 		Job: JobStamp,
 		Image: Image{
-			Path: f.Path, Size: f.Size, Modified: f.ModTime(), Packing: report.Packing, Member: report.Member,
+			Path: f.Path, Size: f.Size, Modified: f.Modified, Packing: report.Packing, Member: report.Member,
 			Unpacked: r.Size, Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image),
 			Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},

@@ -50,6 +50,9 @@ func (d Document) valid() error {
 	}
 	if b := d.Blank; b != nil {
 		c.bytes("blank", b.Start, b.Size, b.RealSize)
+		if f := b.Files; f != nil {
+			c.bytes("blank.files", f.Bytes, f.Read)
+		}
 	}
 	if s := d.Save; s != nil {
 		c.bytes("save", s.Size, s.Packed, s.LeftOut, s.Zeroed)

@@ -53,7 +53,7 @@ func (s *shelf) claim(name string, spec practice.Spec) *card.Hold {
 }
 
 func (s *shelf) run(ctx context.Context, cards ...card.Device) []stamp.Outcome {
-	job := stamp.Job{Image: s.image, Contents: s.packs, ReadBack: true, Repairs: stamp.DefaultRepairs}
+	job := stamp.Job{Source: stamp.OfImage(s.image, s.packs), ReadBack: true, Repairs: stamp.DefaultRepairs}
 	for _, c := range cards {
 		job.Cards = append(job.Cards, stamp.Target{Device: c})
 	}
@@ -181,7 +181,7 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 	for _, known := range []error{nil, errors.New("not what was published")} {
 		called := 0
 		job := stamp.Job{
-			Image: s.image, Contents: s.packs, Cards: []stamp.Target{{Device: a}, {Device: b}}, ReadBack: true,
+			Source: stamp.OfImage(s.image, s.packs), Cards: []stamp.Target{{Device: a}, {Device: b}}, ReadBack: true,
 			Compare: func(_, _ []digest.Digest) error { called++; return known },
 		}
 		for _, o := range job.Run(context.Background()) {

@@ -56,7 +56,7 @@ func Example() {
 	}
 	defer device.Close()
 	job := stamp.Job{
-		Image: f, Contents: contents, ReadBack: true, Repairs: stamp.DefaultRepairs,
+		Source: stamp.OfImage(f, contents), ReadBack: true, Repairs: stamp.DefaultRepairs,
 		Cards: []stamp.Target{{Device: device, Meter: new(meter.Meter)}},
 	}
 	for _, o := range job.Run(context.Background()) {

@@ -248,7 +248,7 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 	defer r.src.repairing.Unlock()
 	start := time.Now()
 	r.meter.Begin(meter.Repair, int64(bad[len(bad)-1]+1)*BlockSize)
-	stream, err := r.job.Image.Unpack(r.job.Contents, nil)
+	stream, err := r.job.Source.Open(nil)
 	if err != nil {
 		return err
 	}
@@ -267,14 +267,14 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 			return err
 		}
 		if int64(n) != r.blockLength(i) {
-			return &ChangedError{r.job.Image.Path}
+			return &ChangedError{r.job.Source.Path()}
 		}
 		r.meter.Add(int64(n))
 		if !slices.Contains(bad, i) {
 			continue
 		}
 		if digest.SumBlock(buf[:n]) != r.src.sums[i] {
-			return &ChangedError{r.job.Image.Path}
+			return &ChangedError{r.job.Source.Path()}
 		}
 		whole := buf[:padded(int64(n), r.dev.SectorSize())]
 		clear(whole[n:])

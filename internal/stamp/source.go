@@ -11,7 +11,6 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
-	"zipstamp/internal/image"
 )
 
 // source is the image on its way out of its packing, once for all cards. What it has found out is there when settled is
@@ -73,13 +72,13 @@ func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []
 	packed := digest.NewHasher(s.algorithms()...)
 	var tap io.WriteCloser
 	switch {
-	case s.raw():
+	case s.raw(), s.job.Source.Form() == Gathered:
 	case s.sealed():
 		tap = digest.NewAside(&sealer)
 	default:
 		tap = digest.NewAside(packed)
 	}
-	stream, err := s.job.Image.Unpack(s.job.Contents, tap)
+	stream, err := s.job.Source.Open(tap)
 	if err == nil {
 		err = s.pump(ctx, stream, runs)
 		stream.Close()
@@ -99,14 +98,14 @@ func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []
 	s.err = err
 }
 
-func (s *source) raw() bool { return s.job.Contents.Packing == image.RawPacking }
+func (s *source) raw() bool { return s.job.Source.Form() == AsIs }
 
 // sealed tells whether a check has read the download before.
 func (s *source) sealed() bool { return s.job.Known.Seal != (digest.Seal{}) }
 
-// mustDigest tells whether the image's digest is neither known, nor the download's.
+// mustDigest tells whether the image has a digest which is neither known, nor the download's.
 func (s *source) mustDigest() bool {
-	return len(s.job.Known.Image) == 0 && !(s.raw() && s.sealed())
+	return len(s.job.Known.Image) == 0 && !(s.raw() && s.sealed()) && s.job.Source.Form() <= Unpacked
 }
 
 func (s *source) algorithms() []digest.Algorithm {
@@ -123,12 +122,13 @@ func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 		packed = s.digests
 	}
 	switch {
+	case s.job.Source.Form() == Gathered:
 	case !s.sealed():
 		s.download = packed.Digests()
 	case sealer.Seal() == known.Seal:
 		s.download = known.Download
 	default:
-		return &ChangedError{s.job.Image.Path}
+		return &ChangedError{s.job.Source.Path()}
 	}
 	switch {
 	case s.digests != nil:
@@ -145,7 +145,7 @@ func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 }
 
 // pump unpacks, and digests beside that.
-func (s *source) pump(ctx context.Context, stream *image.Stream, runs []*run) error {
+func (s *source) pump(ctx context.Context, stream Stream, runs []*run) error {
 	stages, ctx := errgroup.WithContext(ctx)
 	toDigest := make(chan *block, inFlight)
 	stages.Go(func() error {
@@ -166,7 +166,7 @@ func (s *source) pump(ctx context.Context, stream *image.Stream, runs []*run) er
 }
 
 // unpack cuts the image into blocks and hands each to be digested and to all cards that go on.
-func (s *source) unpack(ctx context.Context, stream *image.Stream, toDigest chan<- *block, runs []*run) error {
+func (s *source) unpack(ctx context.Context, stream Stream, toDigest chan<- *block, runs []*run) error {
 	for i := 0; ; i++ {
 		buf, err := s.pool.Get(ctx)
 		if err != nil {
@@ -201,7 +201,7 @@ func (s *source) unpack(ctx context.Context, stream *image.Stream, toDigest chan
 		}
 		s.size += int64(n)
 		for _, r := range takers {
-			r.meter.Source(stream.Position(), s.job.Image.Size)
+			r.meter.Source(stream.Position(), s.job.Source.Download())
 		}
 		toDigest <- b
 		for _, r := range takers {

@@ -24,7 +24,6 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/digest"
-	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
@@ -46,8 +45,7 @@ const DefaultRepairs = 3
 
 // Job is what to stamp onto what. Run is called once.
 type Job struct {
-	Image    *image.File
-	Contents image.Contents
+	Source   Source
 	Known    Known
 	Cards    []Target
 	ReadBack bool // read every block back and compare it
@@ -59,6 +57,8 @@ type Job struct {
 	// could check before. It may be nil.
 	Algorithms []digest.Algorithm
 	Compare    func(download, image []digest.Digest) error
+
+	Inspect Inspect // called where all is read back; may be nil
 }
 
 // Target is a card to stamp. If the device can take up a card that was gone for a moment, as a card.Hold can, it is
@@ -255,7 +255,7 @@ func (r *run) story(ctx context.Context) {
 
 // begin sees whether the image fits, and takes away the old partition tables.
 func (r *run) begin() (err error) {
-	size := r.job.Contents.Size.Known()
+	size := r.job.Source.Size().Known()
 	if room := r.dev.Size(); padded(size, r.dev.SectorSize()) > room {
 		return &TooSmallError{Image: size, Card: room}
 	}
@@ -290,6 +290,9 @@ func (r *run) finish(ctx context.Context) error {
 		if err := r.compareCleared(); err != nil {
 			return err
 		}
+		if err := r.inspect(ctx); err != nil {
+			return err
+		}
 	} else if err := r.flush(ctx); err != nil {
 		return err
 	}
@@ -312,7 +315,7 @@ func (r *run) outcome() Outcome {
 // clearTables removes the old partition tables, at the card's start and at its end, for good: it
 // returns when the card says that they are gone.
 func (r *run) clearTables() error {
-	r.meter.Begin(meter.Write, r.job.Contents.Size.Likely(r.job.Image.Size))
+	r.meter.Begin(meter.Write, r.job.Source.Size().Likely(r.job.Source.Download()))
 	start := time.Now()
 	r.State = Uncertain // until the card says so
 	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the
@@ -393,6 +396,14 @@ func (r *run) flush(ctx context.Context) error {
 	}
 	r.took(meter.Flush, 0, start)
 	return nil
+}
+
+// phase does a part of the work, and notes how long it took.
+func (r *run) phase(p meter.Phase, do func() (bytes int64, err error)) error {
+	start := time.Now()
+	bytes, err := do()
+	r.took(p, bytes, start)
+	return err
 }
 
 // took adds to the time of a phase.

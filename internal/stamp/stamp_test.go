@@ -104,7 +104,7 @@ func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (
 	d := r.insert(t)
 	defer d.Close()
 	job := stamp.Job{
-		Image: r.image, Contents: r.packed, Cards: []stamp.Target{{Device: d}}, ReadBack: true,
+		Source: stamp.OfImage(r.image, r.packed), Cards: []stamp.Target{{Device: d}}, ReadBack: true,
 		Repairs: stamp.DefaultRepairs,
 	}
 	if change != nil {

@@ -7,6 +7,7 @@ import (
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 )
 
@@ -16,9 +17,10 @@ func BlankSentence(name string, b *receipt.Blank, err error) string {
 	var wrong *blank.WrongError
 	switch {
 	case err == nil && b.Label != "":
-		return fmt.Sprintf("%s is empty: one FAT32 file system named %s, of %s.", name, word(b.Label), Bytes(b.Size))
+		return fmt.Sprintf("%s is empty: one %s file system named %s, of %s.", name, b.FileSystem, word(b.Label),
+			Bytes(b.Size))
 	case err == nil:
-		return fmt.Sprintf("%s is empty: one FAT32 file system, of %s.", name, Bytes(b.Size))
+		return fmt.Sprintf("%s is empty: one %s file system, of %s.", name, b.FileSystem, Bytes(b.Size))
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("%s is not ready for use: it was interrupted, and has no partition table.", name)
 	case errors.As(err, &wrong):
@@ -30,6 +32,10 @@ func BlankSentence(name string, b *receipt.Blank, err error) string {
 
 // blankFacts are the facts of making an empty card.
 func blankFacts(a *answer, doc receipt.Document) {
+	if doc.HasFiles() {
+		filesFacts(a, doc)
+		return
+	}
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	if doc.Verdict == receipt.Good {
 		a.add("partition", "from byte %s, %s", place(doc.Blank.Start), exact(doc.Blank.Size))
@@ -39,6 +45,16 @@ func blankFacts(a *answer, doc receipt.Document) {
 	}
 	phaseFacts(a, doc)
 	a.add("let go", "%s", letGoFact(doc))
+}
+
+// blankNotes are what to know of a card that was made.
+func blankNotes(a *answer, doc receipt.Document) {
+	switch {
+	case doc.HasFiles():
+		stampNotes(a, doc)
+	case doc.Verdict == receipt.Good && layout.FSKind(doc.Blank.FileSystem) == layout.ExFATKind:
+		a.note("Boards can't start from exFAT. For files that a board starts from: zipstamp blank --with FOLDER")
+	}
 }
 
 // letGoFact is how a card was let go.

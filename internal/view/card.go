@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/image"
+	"zipstamp/internal/loose"
 	"zipstamp/internal/shell"
 )
 
@@ -23,7 +24,8 @@ type Plan struct {
 	Keeps     bool   // what is on the cards is put back
 	Then      string // what will be done, where it is no stamp
 	Published check.Published
-	Unsure    bool // the image starts with neither a partition table nor a file system
+	Unsure    bool       // the image starts with neither a partition table nor a file system
+	Files     *loose.Set // that go onto the cards in place of an image; nil: none do
 }
 
 // ShowPlan shows the cards, what will be written to them, and what the image will be compared with.
@@ -38,6 +40,9 @@ func DrySentence(job string, p Plan) string {
 	would := fmt.Sprintf("zipstamp %s would work on %s", job, and(names))
 	if p.Image != nil {
 		would = fmt.Sprintf("%s would be stamped onto %s", FileName(p.Image.Path), and(names))
+	}
+	if p.Files != nil {
+		would = fmt.Sprintf("the files in %s would be put onto %s", FileName(p.Files.Path), and(names))
 	}
 	return "Nothing was written: this was a dry run. Without it, " + would + "."
 }
@@ -74,6 +79,12 @@ func planAnswer(p Plan) *answer {
 	if p.Image != nil {
 		a.add("image", "%s", imageFact(p.Image, p.Contents))
 		a.add("published", "%s", publishedFact(p.Published))
+	}
+	if p.Files != nil {
+		a.add("files", "%s", filesFact(p.Files))
+		if p.Files.Archive != nil {
+			a.add("published", "%s", publishedFact(p.Published))
+		}
 	}
 	a.add("then", "%s", p.Then)
 	for _, n := range planNotes(p) {
@@ -197,12 +208,19 @@ func planNotes(p Plan) []string {
 				"file.",
 		)
 	}
-	if p.Image != nil && p.Published.Nothing() {
-		notes = append(
-			notes,
-			"No published digest was given or found beside the image, so nothing shows that it is the one that was "+
-				"published.",
-		)
+	what := ""
+	switch {
+	case p.Image != nil:
+		what = "image"
+	case p.Files != nil:
+		notes = append(notes, filesNotes(p.Files)...)
+		if p.Files.Archive != nil {
+			what = "archive"
+		}
+	}
+	if what != "" && p.Published.Nothing() {
+		notes = append(notes, fmt.Sprintf("No published digest was given or found beside the %s, so nothing shows that it is "+
+			"the one that was published.", what))
 	}
 	return notes
 }

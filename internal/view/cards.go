@@ -162,7 +162,11 @@ func cardLines(l Listed) []string {
 
 // lastLine is what the card was stamped with.
 func lastLine(l Listed) string {
-	line := fmt.Sprintf("last stamped with %s, on %s", FileName(l.Last.Image.Path), Day(l.Last.Ended))
+	did := "stamped with"
+	if l.Last.HasFiles() {
+		did = "made with the files of"
+	}
+	line := fmt.Sprintf("last %s %s, on %s", did, FileName(l.Last.Image.Path), Day(l.Last.Ended))
 	if l.LastLike == card.MayBe {
 		line += "; or another card of this size was, with the same partition table"
 	}

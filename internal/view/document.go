@@ -127,6 +127,8 @@ func documentNotes(a *answer, doc receipt.Document) {
 		a.notes = gaugeNotes(doc)
 	case doc.Recheck != nil:
 		recheckNotes(a, doc)
+	case doc.Blank != nil:
+		blankNotes(a, doc)
 	case doc.Save != nil:
 		saveNotes(a, doc)
 	case doc.Pace != nil:
@@ -257,8 +259,11 @@ func (v *Screen) Receipts(all []receipt.Document, numbers []int, of int) {
 	for i, doc := range all {
 		doc = fitToShow(doc)
 		what := doc.Job + " " + word(doc.Card.Name)
-		if doc.Job == receipt.JobStamp {
+		switch {
+		case doc.Job == receipt.JobStamp:
 			what = "stamp of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
+		case doc.HasFiles():
+			what = "files of " + FileName(doc.Image.Path) + " on " + word(doc.Card.Name)
 		}
 		a.add(fmt.Sprint(numbers[i]), "%s  %s (%s): %s", doc.Ended.Local().Format("2006-01-02 15:04"), what,
 			whichCard(doc.Card), Finding(doc))

@@ -116,19 +116,19 @@ func TestRecheckSentences(t *testing.T) {
 	assert.Equal(
 		t,
 		"sdb has been started, or written to, since it was stamped: it differs from a.img only in places where that "+
-			"is expected.", RecheckSentence("sdb", "a.img", &differs, nil),
+			"is expected.", RecheckSentence("sdb", "a.img", false, &differs, nil),
 	)
 	differs.Areas = []recheck.Area{{}}
 	assert.Equal(
 		t, "sdb is not as it was stamped: it differs from a.img in places that starting a board does not change.",
-		RecheckSentence("sdb", "a.img", &differs, nil),
+		RecheckSentence("sdb", "a.img", false, &differs, nil),
 	)
 	assert.Equal(t, "sdb is not as it was stamped: 4.19 MB of it can't be read.",
-		RecheckSentence("sdb", "a.img", &recheck.Report{Failed: []layout.Extent{{Length: 4 << 20}}}, nil))
+		RecheckSentence("sdb", "a.img", false, &recheck.Report{Failed: []layout.Extent{{Length: 4 << 20}}}, nil))
 	assert.Equal(t, "sdb can't hold a.img: it has 1.00 GB, and the image 2.00 GB or more.",
-		RecheckSentence("sdb", "a.img", &recheck.Report{}, &recheck.ShortError{Card: 1e9, Image: 2e9}))
+		RecheckSentence("sdb", "a.img", false, &recheck.Report{}, &recheck.ShortError{Card: 1e9, Image: 2e9}))
 	assert.Equal(t, "The recheck of sdb came to no result: tide.",
-		RecheckSentence("sdb", "a.img", &recheck.Report{}, errors.New("tide")))
+		RecheckSentence("sdb", "a.img", false, &recheck.Report{}, errors.New("tide")))
 }
 
 // TestReceiptsAreShownAtAnyWidth shows one of each kind in lines that fit.

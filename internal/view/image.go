@@ -7,6 +7,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"zipstamp/internal/image"
+	"zipstamp/internal/shell"
 )
 
 // strangers are things that are no image of a disk, in words.
@@ -68,6 +69,8 @@ func unusableClause(e *image.UnusableError) string {
 			Count(e.Bytes, "byte"))
 	case image.HoldsBootFiles:
 		return fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", what, e.Count)
+	case image.NoArchive:
+		return "is no archive of files"
 	case image.HoldsOne:
 		return "holds a single image, so there is no member to choose"
 	case image.PackedTooOften:
@@ -128,8 +131,10 @@ func unusableNext(e *image.UnusableError) string {
 	case image.HoldsNoImage:
 		return "look for another download, or unpack it and see what it holds"
 	case image.HoldsBootFiles:
-		return "such files are copied, not stamped: unpack them onto a card that has an empty FAT file system " +
-			"(zipstamp blank CARD makes one)"
+		return "such files are copied onto a FAT card, not stamped. To make one: zipstamp blank CARD --with " +
+			shell.File(e.Path)
+	case image.NoArchive:
+		return "give an archive of files, or a folder"
 	case image.HoldsOne:
 		return "leave --member out"
 	case image.PackedTooOften:

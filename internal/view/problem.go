@@ -8,10 +8,10 @@ import (
 	"os"
 	"strings"
 
-	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/guard"
 	"zipstamp/internal/image"
+	"zipstamp/internal/loose"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/stamp"
 )
@@ -45,9 +45,11 @@ func ErrorText(err error) string {
 	case errors.Is(err, ErrInterrupted):
 		return "interrupted"
 	}
-	text = reword(text, err, func(e *blank.TooSmallError) string {
-		return strings.Replace(e.Error(), fmt.Sprintf("%d bytes", e.Size), exact(e.Size), 1)
-	})
+	text = reword(text, err, smallText)
+	text = reword(text, err, roomText)
+	text = reword(text, err, fileText)
+	text = reword(text, err, wrongClause)
+	text = reword(text, err, func(e *loose.Error) string { return FileName(e.Path) + " " + looseClause(e) })
 	text = reword(text, err, NotBackText)
 	text = reword(text, err, refusedText)
 	text = reword(text, err, leaveText)
@@ -122,6 +124,8 @@ func nextStep(err error, here card.Local, again []string) string {
 	var own *Refusal
 	var unusable *image.UnusableError
 	var choice *image.ChoiceError
+	var files *loose.Error
+	var open *image.OpenError
 	switch {
 	case errors.As(err, &hint):
 		return hint.Next
@@ -135,6 +139,10 @@ func nextStep(err error, here card.Local, again []string) string {
 		return unusableNext(unusable)
 	case errors.As(err, &choice) && len(choice.Members) > 0:
 		return "choose one: " + shell.Command(shell.With(again, "--member", choice.Members[0])...)
+	case errors.As(err, &files):
+		return looseNext(files)
+	case errors.As(err, &open) && open.Why == image.Folder:
+		return "to make a FAT card with the files in it: zipstamp blank CARD --with " + shell.File(open.Path)
 	case errors.As(err, new(*image.DamageError)):
 		return "download it again"
 	}

@@ -13,8 +13,12 @@ import (
 )
 
 // RecheckSentence is the answer of reading a stamped card again. err is why it did not come to its end; nil if it did.
-func RecheckSentence(name, imageName string, r *recheck.Report, err error) string {
+func RecheckSentence(name, imageName string, files bool, r *recheck.Report, err error) string {
 	name, imageName = word(name), word(imageName)
+	was := "stamped"
+	if files {
+		was, imageName = "made", "the files of "+imageName
+	}
 	var short *recheck.ShortError
 	switch {
 	case errors.Is(err, ErrInterrupted):
@@ -26,19 +30,22 @@ func RecheckSentence(name, imageName string, r *recheck.Report, err error) strin
 		return fmt.Sprintf("The recheck of %s came to no result: it was pulled out, or its reader was.", name)
 	case err != nil:
 		return fmt.Sprintf("The recheck of %s came to no result: %s.", name, gaugeFailure(name, err))
+	case r.Same() && files:
+		return fmt.Sprintf("%s is as it was made: its file system and all %s are on it.", name, strings.TrimPrefix(imageName,
+			"the "))
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
 	case r.Started() && r.Unsure() > 0:
-		return fmt.Sprintf("%s has been written to since it was stamped. Nothing shows that it is damaged, but %s of "+
-			"it can't be judged.", name, Bytes(r.Unsure()))
+		return fmt.Sprintf("%s has been written to since it was %s. Nothing shows that it is damaged, but %s of "+
+			"it can't be judged.", name, was, Bytes(r.Unsure()))
 	case r.Started():
-		return fmt.Sprintf("%s has been started, or written to, since it was stamped: it differs from %s only in "+
-			"places where that is expected.", name, imageName)
+		return fmt.Sprintf("%s has been started, or written to, since it was %s: it differs from %s only in "+
+			"places where that is expected.", name, was, imageName)
 	case len(r.Failed) > 0:
-		return fmt.Sprintf("%s is not as it was stamped: %s of it can't be read.", name, Bytes(lengths(r.Failed)))
+		return fmt.Sprintf("%s is not as it was %s: %s of it can't be read.", name, was, Bytes(lengths(r.Failed)))
 	}
 	return fmt.Sprintf(
-		"%s is not as it was stamped: it differs from %s in places that starting a board does not change.", name,
+		"%s is not as it was %s: it differs from %s in places that starting a board does not change.", name, was,
 		imageName,
 	)
 }
@@ -145,7 +152,7 @@ func recheckFacts(a *answer, doc receipt.Document) {
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	against := FileName(doc.Image.Path)
 	if c.Against == "receipt" {
-		against = "the receipt of the stamp with " + against
+		against = "the receipt for " + against
 		if t, err := time.Parse(time.RFC3339, c.Stamped); err == nil {
 			against += ", on " + Day(t)
 		}

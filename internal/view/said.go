@@ -23,19 +23,6 @@ const (
 	ThenRestore = "what an interrupted test had saved is put back"
 )
 
-// ThenBlank is what happens to a card that becomes an empty one; size is that of its file system, 0 for all of the
-// card.
-func ThenBlank(label string, size int64) string {
-	then := "it becomes an empty FAT32 card"
-	if label != "" {
-		then += " named " + label
-	}
-	if size > 0 {
-		then += " of " + Bytes(size) + ", its real size"
-	}
-	return then
-}
-
 // UntouchedLeft is the state of things before anything was written.
 const UntouchedLeft = "No card was written to."
 
@@ -324,8 +311,11 @@ func copiedWrong(slip string) string { return "the digest given was copied wrong
 
 // LeftOut says that a card of several is not stamped.
 func LeftOut(card string, err error) string {
-	return fmt.Sprintf("%s is left out: %s.", card, ErrorText(err))
+	return fmt.Sprintf("%s is left out: %s.", card, strings.TrimPrefix(ErrorText(err), card+isRefused))
 }
+
+// isRefused stands between the name of a card and why it is refused.
+const isRefused = " is refused: "
 
 // GoWithout says how to stamp an image that was compared with nothing.
 const GoWithout = "To stamp it all the same, without a comparison: --unchecked"

@@ -39,7 +39,12 @@ func (v *Screen) Documents(all []receipt.Document, paths []string) {
 			shared = doc
 		}
 	}
-	imageFacts(a, shared)
+	if shared.HasFiles() {
+		a.add("files", "%s, %s, from %s", Count(shared.Blank.Files.Count, "file"), exact(shared.Blank.Files.Bytes),
+			FileName(shared.Image.Path))
+	} else {
+		imageFacts(a, shared)
+	}
 	for i, doc := range all {
 		a.add(doc.Card.Name, "%s", strings.Join(fateLines(doc, paths[i]), "\n"))
 	}
@@ -84,15 +89,19 @@ func StampsSentence(all []receipt.Document) string {
 		}
 		readBack = readBack && doc.Verdict != receipt.NotReadBack
 	}
-	done := "stamped and read back"
+	did := "stamped"
+	if len(all) > 0 && all[0].HasFiles() {
+		did = "made"
+	}
+	done := did + " and read back"
 	if !readBack {
-		done = "stamped, and not read back"
+		done = did + ", and not read back"
 	}
 	switch {
 	case len(failed) == 0:
 		return fmt.Sprintf("All %d cards are %s.", len(all), done)
 	case len(failed) == len(all):
-		return fmt.Sprintf("None of the %d cards is stamped.", len(all))
+		return fmt.Sprintf("None of the %d cards is %s.", len(all), did)
 	}
 	verb := "is"
 	if len(failed) > 1 {
@@ -105,8 +114,16 @@ func StampsSentence(all []receipt.Document) string {
 // fateLines are what became of one of several cards.
 func fateLines(doc receipt.Document, path string) []string {
 	var lines []string
+	done := "stamped"
+	if doc.HasFiles() {
+		done = doc.Blank.FileSystem
+	}
 	if !isStamped(doc) {
-		lines = append(lines, "not stamped: "+strings.TrimRight(strings.TrimPrefix(doc.Sentence, notStamped), "."))
+		not := "not stamped: " + strings.TrimPrefix(doc.Sentence, notStamped)
+		if doc.HasFiles() {
+			not = doc.Sentence
+		}
+		lines = append(lines, strings.TrimRight(not, "."))
 	} else {
 		var rates []string
 		for _, p := range doc.Phases {
@@ -114,7 +131,7 @@ func fateLines(doc receipt.Document, path string) []string {
 				rates = append(rates, fmt.Sprintf("%s at %s", p.Phase, rateText(p.Rate)))
 			}
 		}
-		lines = append(lines, "stamped: "+strings.Join(rates, ", "))
+		lines = append(lines, done+": "+strings.Join(rates, ", "))
 	}
 	for _, f := range []Fact{
 		{"limits", memoryFact(doc)},
@@ -255,8 +272,12 @@ func damageClause(e *image.DamageError) string {
 			place(e.At), Bytes(e.Unpacked),
 		)
 	}
-	if e.Trailing > 0 {
+	switch {
+	case e.Trailing > 0:
 		return fmt.Sprintf("%s ends at byte %s, and %v", name, place(e.At), e.Err)
+	case e.Member != "":
+		return fmt.Sprintf("%s is damaged in %s, near byte %s (%s)", name, word(e.Member), place(e.At),
+			word(e.Err.Error()))
 	}
 	return fmt.Sprintf("%s is damaged near byte %s, after %s of the image (%s)", name, place(e.At), Bytes(e.Unpacked),
 		word(e.Err.Error()))
@@ -293,13 +314,12 @@ func tooFakeClause(name string, e *gauge.TooSmallError) string {
 
 // stateClause is what the card is like, as a clause.
 func stateClause(r stamp.Result, err error) string {
-	tried := errors.As(err, new(*gauge.TooSmallError))
 	switch {
-	case tried && r.State == stamp.Untouched:
-		return "nothing of the image was written, and what is on the card is as it was"
-	case tried:
-		return "nothing of the image was written, but some of what was on the card could not be put back; to try " +
-			"again: zipstamp gauge restore"
+	case errors.As(err, new(*gauge.TooSmallError)):
+		if r.State == stamp.Untouched {
+			return "nothing of the image was written, and " + triedClause(r)
+		}
+		return "nothing of the image was written, but " + triedClause(r)
 	case r.State == stamp.Untouched:
 		return "nothing was written to the card"
 	case r.State == stamp.Uncertain:
@@ -308,6 +328,14 @@ func stateClause(r stamp.Result, err error) string {
 		return "the card has no partition table"
 	}
 	return "the card has no partition table, and can be stamped again"
+}
+
+// triedClause says what became of what was on a card whose places were tried.
+func triedClause(r stamp.Result) string {
+	if r.State == stamp.Untouched {
+		return "what is on the card is as it was"
+	}
+	return "some of what was on the card could not be put back; to try again: zipstamp gauge restore"
 }
 
 // imageFacts are what was stamped, and what shows that it is right.
@@ -325,6 +353,11 @@ func imageFacts(a *answer, doc receipt.Document) {
 // stampFacts are the facts of a stamp.
 func stampFacts(a *answer, doc receipt.Document) {
 	imageFacts(a, doc)
+	cardFacts(a, doc)
+}
+
+// cardFacts are the facts of a card that was stamped.
+func cardFacts(a *answer, doc receipt.Document) {
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	phaseFacts(a, doc)
 	if s := doc.Spots; s != nil && s.Done && gauge.Verdict(s.Verdict) != gauge.Holds {
@@ -496,7 +529,7 @@ func stampNotes(a *answer, doc receipt.Document) {
 var causeNotes = map[receipt.Cause]string{
 	receipt.CardDiffers:  "Try another reader or cable once; if blocks stay wrong, replace the card.",
 	receipt.CardGone:     "Put the card in again, and run the command again.",
-	receipt.ImageDamaged: "Download the image again, and run the command again.",
+	receipt.ImageDamaged: "Download it again, and run the command again.",
 	receipt.CardSmall:    "Use a larger card.",
 	receipt.CardStuck:    "Try another reader once; if it takes no writes there either, replace the card.",
 	receipt.CardLocked:   "Try another reader or cable once; if it fails again, replace the card.",

@@ -71,8 +71,17 @@ var flags = map[string]string{
 	"gauge restore --list":   "only show what is saved",
 	"gauge restore --forget": "delete the saved data; don't put it back",
 
-	"blank --label":     "the `NAME` of the file system, up to 11 characters",
-	"blank --real-size": "use only as much as a test found to be real",
+	"blank --label":       "the `NAME` of the file system, up to 11 characters",
+	"blank --real-size":   "use only as much as a test found to be real",
+	"blank --file-system": "`KIND` is fat32 or exfat, where the usual one for the size won't do",
+	"blank --with":        "an archive or `FOLDER` whose files go onto the card",
+	"blank --within":      "take what is in this `FOLDER` of it; a dot stands for all of it",
+	"blank --digest":      "the published digest of the archive, as `TEXT` (can be repeated)",
+	"blank --sums":        "a `FILE` with published digests (can be repeated)",
+	"blank --key":         "a `FILE` with the public key that it must be signed with (can be repeated)",
+	"blank --unchecked":   "with --yes: go on even if no published digest is found",
+	"blank --no-spots":    "don't test the card for being counterfeit first",
+	"blank --arrive":      "make the next `N` cards that are put in",
 
 	"save --free-as-zeros": "leave out what no file uses: it is zeros in the image",
 

@@ -247,19 +247,31 @@ zipstamp pace {CARD}
 zipstamp pace good.card`,
 	},
 	"blank": {
-		Use:   "blank [CARD]",
-		Short: "Make a card empty, ready for other use",
+		Use:   "blank [CARD...]",
+		Short: "Make a card empty, or one with loose files that a board starts from",
 		Long: `
-Blank gives a card one partition with an empty FAT32 file system, which cameras,
-players and all computers can use. The partition and the data in it start at
-multiples of 4 MiB, which suits flash. It can't make exFAT.
+Blank gives a card one partition with an empty file system: FAT32, or exFAT on
+cards of more than 32 GB, as the SD standard has it, or FAT16 on cards that are
+too small for FAT32. Cameras, players and all computers can use it. Partition
+and data start at multiples of 4 MiB or more, which suits flash.
+
+Some systems come as an archive, or a folder, of files that are to be copied
+onto a FAT card. With --with, the card gets these files, on FAT32 whatever its
+size. The files come straight out of the archive (zip, 7z, or tar in any
+packing). Names and sizes that FAT can't have are found before anything is
+written. An archive is compared with published digests as zipstamp stamp does.
+The partition table is written last, after every file was read back from the
+card and compared. Several cards can be made at once, and zipstamp recheck can
+check them later.
 
 {NAMES}
 Everything on the card is lost. With --real-size, only as much of the card is
 used as zipstamp gauge found to be real.`,
 		Example: `
 zipstamp blank {CARD} --label TIDES
-zipstamp blank --real-size liar.card`,
+zipstamp blank --real-size liar.card
+zipstamp blank {CARD} --with saltmarsh-boot.zip --label SALTBOOT
+zipstamp blank --with saltmarsh/ --arrive 3`,
 	},
 	"save": {
 		Use:   "save [CARD] FILE",

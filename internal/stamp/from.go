@@ -1,0 +1,76 @@
+package stamp
+
+import (
+	"context"
+	"io"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+)
+
+// Source is what is stamped: bytes that can be had more than once, and are the same each time.
+type Source interface {
+	Path() string     // of the download, for messages
+	Download() int64  // bytes of the download; of a pipe, those that have come in
+	Size() image.Size // of what is stamped
+	Form() Form
+	// Open starts to read it. All bytes of the download go through tap by its end; tap may be nil.
+	Open(tap io.Writer) (Stream, error)
+}
+
+// Stream is a source that is read, from its start on.
+type Stream interface {
+	io.ReadCloser
+	Position() int64 // bytes of the download that have been used; it may be called while another goroutine reads
+}
+
+// Form is how a source follows from what was downloaded.
+type Form uint8
+
+// The forms.
+const (
+	AsIs     Form = iota // it is the download
+	Unpacked             // it is packed in the download
+	Composed             // it is made of what is in the download, so that it has no digest that others know
+	Gathered             // likewise, of files that were never a download
+)
+
+// OfImage is the image in a file as a source; sources that were made apart are not equal.
+func OfImage(f *image.File, c image.Contents) Source { return &imageSource{f, c} }
+
+type imageSource struct {
+	file     *image.File
+	contents image.Contents
+}
+
+func (i *imageSource) Path() string     { return i.file.Path }
+func (i *imageSource) Download() int64  { return i.file.Size }
+func (i *imageSource) Size() image.Size { return i.contents.Size }
+
+func (i *imageSource) Form() Form {
+	if i.contents.Packing == image.RawPacking {
+		return AsIs
+	}
+	return Unpacked
+}
+
+func (i *imageSource) Open(tap io.Writer) (Stream, error) {
+	s, err := i.file.Unpack(i.contents, tap)
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// Inspect looks at a card that has been read back right and has no partition table yet, and says how many bytes it
+// read. Its error leaves the card as it is then.
+type Inspect func(ctx context.Context, d card.Device, m *meter.Meter) (bytes int64, err error)
+
+// inspect does that, as a phase of its own.
+func (r *run) inspect(ctx context.Context) error {
+	if r.job.Inspect == nil {
+		return nil
+	}
+	return r.phase(meter.Files, func() (int64, error) { return r.job.Inspect(ctx, r.dev, r.meter) })
+}
