@@ -1,11 +1,14 @@
 package e2e
 
 import (
+	"archive/tar"
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -165,6 +168,7 @@ var faultCommands = []struct {
 	{"gauge spots", []string{"gauge", "spots", "--yes", "--json", "--seed", "7", "a.card"}},
 	{"gauge whole", []string{"gauge", "whole", "--yes", "--json", "a.card"}},
 	{"blank", []string{"blank", "--yes", "--json", "a.card"}},
+	{"blank --with", []string{"blank", "--yes", "--json", "--with", "files.tar", "a.card"}},
 	{"recheck", []string{"recheck", "--json", "a.card", "old.img"}},
 	{"pace", []string{"pace", "--yes", "--json", "a.card"}},
 	{"gauge restore", []string{"gauge", "restore", "--yes", "--json", "a.card"}},
@@ -262,7 +266,7 @@ func left(before, after []byte) string {
 		}
 		return butForPlaces
 	case after[510] == 0x55 && after[511] == 0xAA:
-		return "an empty file system"
+		return fileSystemOn(after)
 	}
 	for at := 0; at < len(after); at += 1 << 20 {
 		if _, _, ok := mark.Know(after[at : at+512]); ok {
@@ -270,6 +274,70 @@ func left(before, after []byte) string {
 		}
 	}
 	return "no table"
+}
+
+// looseFiles are the files of files.tar.
+var looseFiles = sync.OnceValue(func() map[string][]byte {
+	noise := oldOS()
+	return map[string][]byte{
+		"kernel8.img": noise[1<<20 : 13<<20], "brindle3.dtb": noise[13<<20 : 13<<20+30_000],
+		"overlays/tide gauge.dtbo": noise[14<<20 : 20<<20], "cmdline.txt": []byte("console=serial0\n"),
+	}
+})
+
+// looseTar is them as an archive.
+func looseTar() []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(looseFiles())) {
+		data := looseFiles()[name]
+		h := &tar.Header{Name: name, Mode: 0o600, Size: int64(len(data)), ModTime: time.Unix(1_777_777_778, 0)}
+		if w.WriteHeader(h) != nil {
+			panic(name)
+		}
+		if _, err := w.Write(data); err != nil {
+			panic(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+// fileSystemOn is what a card with a new partition table has: nothing, or just the loose files.
+func fileSystemOn(card []byte) string {
+	table, _ := layout.ParseMBR(card)
+	if len(table.Parts) != 1 {
+		return looksWhole
+	}
+	p := table.Parts[0]
+	v, err := layout.OpenFAT(io.NewSectionReader(bytes.NewReader(card), p.Start, p.Length))
+	if err != nil { // the table counts sectors of 4096 bytes
+		v, err = layout.OpenFAT(io.NewSectionReader(bytes.NewReader(card), p.Start*8, p.Length*8))
+	}
+	if err != nil {
+		return looksWhole
+	}
+	files, err := v.Files()
+	switch {
+	case err != nil:
+		return looksWhole
+	case len(files) == 0:
+		return "an empty file system"
+	case len(files) != len(looseFiles()):
+		return looksWhole
+	}
+	for _, f := range files {
+		r, err := v.Open(f)
+		if err != nil {
+			return looksWhole
+		}
+		if data, err := io.ReadAll(r); err != nil || !bytes.Equal(data, looseFiles()[f.Path]) {
+			return looksWhole
+		}
+	}
+	return "the files"
 }
 
 // cell does what a command does with the card of a row, and says what came of it.
@@ -336,6 +404,9 @@ func cell(t *testing.T, f fault, column int) string {
 			f.name, command.name)
 	}
 	assert.NotEqual(t, butForPlaces, state, "%s: %s: what stood there is saved nowhere", f.name, command.name)
+	if verdict == "good" && command.name == "blank --with" {
+		assert.Equal(t, "the files", state, "%s: called good", f.name)
+	}
 	if verdict == "good" && command.name == "stamp" {
 		assert.Equal(t, "the image", state, "%s: called good", f.name)
 	}
@@ -358,8 +429,8 @@ func specText(t *testing.T, s practice.Spec) []byte {
 var faultFiles = sync.OnceValue(func() map[string]string {
 	files := map[string]string{}
 	for name, text := range map[string][]byte{
-		"os.img": faultOS(), "old.img": oldOS(),
-		"SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n", sha256.Sum256(faultOS())),
+		"os.img": faultOS(), "old.img": oldOS(), "files.tar": looseTar(),
+		"SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n%x  files.tar\n", sha256.Sum256(faultOS()), sha256.Sum256(looseTar())),
 	} {
 		files[name] = filepath.Join(filepath.Dir(program), name)
 		if err := os.WriteFile(files[name], text, 0o644); err != nil {

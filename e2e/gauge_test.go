@@ -300,7 +300,7 @@ func TestGaugeAsksBeforeWhatIsLost(t *testing.T) {
 	}
 	r := d.typed(60, "a.card\n", "blank", "--label", "tides", "a.card")
 	assert.Zero(t, r.status, r.out)
-	assert.Contains(t, plain(r.out), "it becomes an empty FAT32 card named TIDES")
+	assert.Contains(t, plain(r.out), "it becomes a FAT32 card with nothing on it, named TIDES")
 	r = d.typed(40, "a.card\n", "gauge", "whole", "--first", "8MB", "a.card")
 	assert.Zero(t, r.status, r.out)
 	assert.Contains(t, plain(r.out), "every block is written and read back")

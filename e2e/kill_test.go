@@ -50,6 +50,14 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				assert.Equal(t, "an empty file system", left(before, onCard(t, whole)))
 			},
 		},
+		"files": {
+			[]string{"blank", "--yes", "--with", "files.tar", "a.card"},
+			[]string{"blank", "--yes", "--with", "files.tar", "a.card"},
+			80 << 20,
+			1500 * time.Millisecond, func(t *testing.T, d *desk, whole practice.Spec, before []byte) {
+				assert.Equal(t, "the files", left(before, onCard(t, whole)))
+			},
+		},
 		"spots": {
 			[]string{"gauge", "spots", "--yes", "a.card"},
 			[]string{"gauge", "restore", "--yes"},

@@ -51,7 +51,7 @@ func TestPeek(t *testing.T) {
 	prepare.Dir = d.dir
 	out, err := prepare.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	d.want(3, "holds boot files", "peek", "loose.zip").mentions(t, "empty FAT file system")
+	d.want(3, "holds boot files", "peek", "loose.zip").mentions(t, "zipstamp blank CARD --with loose.zip")
 	d.want(0, "is an optical disc without a partition table", "peek", "disc.iso")
 	d.want(0, "is an installer or live disc (ISO hybrid)", "peek", "hybrid.iso")
 }

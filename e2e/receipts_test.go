@@ -37,7 +37,7 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	job(6, "", "gauge", "spots", "liar.card")
 	job(0, "of 62.9 MB", "blank", "--yes", "--real-size", "--label", "tides", "liar.card")
 	d.want(4, "found that it holds less than it claims", "blank", "--yes", "liar.card")
-	d.want(4, "bytes) are too few for a FAT32", "blank", "--yes", "tiny.card")
+	d.want(4, "bytes) are too few for a FAT32", "blank", "--yes", "--file-system", "fat32", "tiny.card")
 	d.want(2, "can't have", "blank", "--yes", "--label", "a/b", "liar.card")
 	job(6, "", "gauge", "whole", "--yes", "liar.card")
 

@@ -25,7 +25,7 @@ func (d *desk) change(name string, off int64, text string) {
 const (
 	sampleTables = 1<<20 + 4096
 	sampleKernel = 1<<20 + 63488 + 1<<20
-	sampleReadme = 1<<20 + 61440
+	sampleReadme = 1<<20 + 63488
 	sampleFree   = 1<<20 + 10<<20
 	sampleGap    = 600 << 10
 )

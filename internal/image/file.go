@@ -414,6 +414,27 @@ func (f *File) Reader() io.Reader {
 	return io.NewSectionReader(f.file, 0, f.Size)
 }
 
+// inFile reads anywhere in a file, where what it says itself leads to. An offset that can't be is no error of the file
+// system.
+type inFile struct{ *File }
+
+func (f inFile) ReadAt(p []byte, at int64) (int, error) {
+	if at < 0 {
+		return 0, errors.New("an offset in it makes no sense")
+	}
+	return f.file.ReadAt(p, at)
+}
+
+// damage is an error of unpacking the file; one that comes to an end too early was cut short.
+func (f *File) damage(err error, packing string, at int64) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return &DamageError{
+			Path: f.Path, Packing: packing, At: f.Size, Truncated: true, Total: f.total(), Err: io.ErrUnexpectedEOF,
+		}
+	}
+	return f.name(err, packing, at)
+}
+
 // name completes an error of a decoder with what it was about. at is the offset for an error that knows none.
 func (f *File) name(err error, packing string, at int64) error {
 	var pathErr *fs.PathError

@@ -106,6 +106,9 @@ func (m *Members) open() (err error) {
 			m.walker, m.packing = p.walk(out), p.name+" in "+m.stack.packing()
 			return nil
 		case p.unpack == nil || p.name == RawPacking || len(m.stack.layers) == layersMax:
+			if _, err := io.Copy(io.Discard, out); err != nil {
+				return err // it was damaged, and may have been one
+			}
 			return &UnusableError{Why: NoArchive}
 		}
 		next, err := p.unpack(out, set)
@@ -177,10 +180,7 @@ func (m *Members) finish() error {
 
 // damage says where it failed.
 func (m *Members) damage(err error) error {
-	if errors.Is(err, io.EOF) {
-		err = early(err)
-	}
-	return m.file.name(err, m.packing, max(m.packed.Position(), m.packed.far.Load()))
+	return m.file.damage(err, m.packing, max(m.packed.Position(), m.packed.far.Load()))
 }
 
 // Position is how many bytes of the file have been used. It may be called while another goroutine reads.
@@ -207,6 +207,7 @@ type lazyBody struct {
 func (l *lazyBody) Read(p []byte) (int, error) {
 	if l.body == nil && l.err == nil {
 		l.body, l.err = l.open()
+		l.err = early(l.err) // what ends before it begins is no empty member
 	}
 	if l.err != nil {
 		return 0, l.err

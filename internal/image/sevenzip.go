@@ -110,7 +110,7 @@ func open7z(f *File, from io.ReaderAt) (archive *sevenzip.Reader, err error) {
 }
 
 func look7z(f *File, wanted string) (c Contents, err error) {
-	archive, err := open7z(f, f.file)
+	archive, err := open7z(f, inFile{f})
 	if err != nil {
 		return c, err
 	}
@@ -216,7 +216,7 @@ func err7z(err error) error {
 type farReader struct{ r *packedReader }
 
 func (f *farReader) ReadAt(p []byte, at int64) (int, error) {
-	n, err := f.r.file.file.ReadAt(p, at)
+	n, err := inFile{f.r.file}.ReadAt(p, at)
 	if end := at + int64(n); end > f.r.far.Load() {
 		f.r.far.Store(end)
 	}

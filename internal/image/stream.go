@@ -86,13 +86,7 @@ func (s *Stream) damage(err error) error {
 	if s.stack != nil {
 		s.stack.Close() // ends what may still be reading ahead
 	}
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return &DamageError{
-			Path: s.file.Path, Packing: s.packing, At: s.file.Size, Unpacked: s.count.Load(), Truncated: true,
-			Total: s.file.total(), Err: io.ErrUnexpectedEOF,
-		}
-	}
-	err = s.file.name(err, s.packing, s.packed.Position())
+	err = s.file.damage(err, s.packing, s.packed.Position())
 	var damage *DamageError
 	if errors.As(err, &damage) {
 		damage.Unpacked = s.count.Load()

@@ -236,14 +236,14 @@ func zipEnd(tail []byte) int {
 func withoutComment(f *File) (io.ReaderAt, int64) {
 	tail := make([]byte, min(f.Size, zipEndSize+math.MaxUint16))
 	if _, err := f.file.ReadAt(tail, f.Size-int64(len(tail))); err != nil {
-		return f.file, f.Size
+		return inFile{f}, f.Size
 	}
 	at := zipEnd(tail)
 	if at < 0 {
-		return f.file, f.Size
+		return inFile{f}, f.Size
 	}
 	end := f.Size - int64(len(tail)) + int64(at) + zipEndSize
-	return uncommented{f.file, end}, end
+	return uncommented{inFile{f}, end}, end
 }
 
 // uncommented is a file up to an end record whose comment is empty.

@@ -248,7 +248,7 @@ zipstamp pace good.card`,
 	},
 	"blank": {
 		Use:   "blank [CARD...]",
-		Short: "Make a card empty, or one with loose files that a board starts from",
+		Short: "Make a card empty, or put the loose files of a system on it",
 		Long: `
 Blank gives a card one partition with an empty file system: FAT32, or exFAT on
 cards of more than 32 GB, as the SD standard has it, or FAT16 on cards that are
