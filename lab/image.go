@@ -3,6 +3,7 @@
 package lab
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"errors"
@@ -34,17 +35,10 @@ func (k *Kit) MakeImage(path, line string) error {
 	if err := k.makeTable(path); err != nil {
 		return err
 	}
-	start, err := os.ReadFile(k.path("initrd-card.gz"))
+	start, err := k.startWith("root=saltroot")
 	if err != nil {
 		return err
 	}
-	for len(start)%4 != 0 {
-		start = append(start, 0)
-	}
-	var settings archive
-	settings.add("lab/settings", []byte(
-		"modules='virtio_pci virtio_blk sdhci-pci mmc_block sd_mod usb-storage xhci-pci ext4'\nroot=saltroot\n",
-	), 0o644)
 	loader := "SERIAL 0 115200\nPROMPT 0\nTIMEOUT 1\nDEFAULT salt\nLABEL salt\n KERNEL vmlinuz\n INITRD initrd\n " +
 		"APPEND " + kernelLine + "\n"
 	system := "#!/bin/sh\nb=/bin/busybox\n$b mount -t proc proc /proc\nexec >/dev/console 2>&1\n$b echo\n$b grep ' / " +
@@ -57,7 +51,7 @@ func (k *Kit) MakeImage(path, line string) error {
 		text []byte
 		mode os.FileMode
 	}{
-		"initrd": {append(start, settings.finish()...), 0o644}, "syslinux.cfg": {[]byte(loader), 0o644},
+		"initrd": {start, 0o644}, "syslinux.cfg": {[]byte(loader), 0o644},
 		"system/bin/busybox": {busybox, 0o755}, "system/sbin/init": {[]byte(system), 0o755},
 		"system/dev/.keep": {nil, 0o644}, "system/proc/.keep": {nil, 0o644}, "system/sys/.keep": {nil, 0o644},
 	} {
@@ -91,6 +85,61 @@ func (k *Kit) MakeImage(path, line string) error {
 	return nil
 }
 
+// startWith is the first file system of a card that starts by itself, with a setting for its first process.
+func (k *Kit) startWith(setting string) ([]byte, error) {
+	start, err := os.ReadFile(k.path("initrd-card.gz"))
+	if err != nil {
+		return nil, err
+	}
+	for len(start)%4 != 0 {
+		start = append(start, 0)
+	}
+	var settings archive
+	settings.add("lab/settings", []byte(
+		"modules='virtio_pci virtio_blk sdhci-pci mmc_block sd_mod usb-storage xhci-pci ext4 vfat'\n"+setting+"\n",
+	), 0o644)
+	return append(start, settings.finish()...), nil
+}
+
+// MakeFiles makes an archive of the loose files of a system, in a folder of their own, that a computer with UEFI starts
+// from: a boot loader, a kernel, and a text with a line that the system shows when it has mounted the card, whose label
+// is SALTBOOT.
+func (k *Kit) MakeFiles(path, line string) error {
+	start, err := k.startWith("run='until dev=$(findfs LABEL=SALTBOOT); do usleep 50000; done; mount -o ro $dev /mnt; cat " +
+		"\"/mnt/texts/High water.txt\" >/dev/console; grep /mnt /proc/mounts >/dev/console; poweroff -f'")
+	if err != nil {
+		return err
+	}
+	files := map[string][]byte{
+		"initrd": start, "loader/loader.conf": []byte("timeout 0\ndefault salt\n"),
+		"loader/entries/salt.conf": []byte("title Saltmarsh OS\nlinux /vmlinuz\ninitrd /initrd\noptions " + kernelLine + "\n"),
+		"texts/High water.txt":     []byte(line + "\n"),
+	}
+	for name, from := range map[string]string{
+		"vmlinuz": "vmlinuz", "EFI/BOOT/BOOTX64.EFI": "tools/usr/lib/systemd/boot/efi/systemd-bootx64.efi",
+	} {
+		if files[name], err = os.ReadFile(k.path(from)); err != nil {
+			return err
+		}
+	}
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	z := zip.NewWriter(f)
+	for name, text := range files {
+		w, err := z.Create("saltmarsh-1.2/" + name)
+		if err != nil {
+			return err
+		}
+		if _, err := w.Write(text); err != nil {
+			return err
+		}
+	}
+	return errors.Join(z.Close(), f.Sync())
+}
+
 // makeTable makes a file with boot code and partition table.
 func (k *Kit) makeTable(path string) error {
 	code, err := os.ReadFile(k.path("tools/usr/lib/syslinux/mbr/mbr.bin"))
@@ -115,6 +164,19 @@ func (k *Kit) makeTable(path string) error {
 // Boot starts a machine from a card in its SD slot, or from a stick, as a computer does: the firmware looks for the
 // boot loader on it. It returns when the line is on the serial port, with all that was said before.
 func (k *Kit) Boot(ctx context.Context, m *Medium, slot bool, line string) (string, error) {
+	return k.boot(ctx, m, slot, nil, line)
+}
+
+// BootUEFI does the same on a computer with UEFI, whose firmware looks for a boot loader among the files of the card.
+func (k *Kit) BootUEFI(ctx context.Context, m *Medium, slot bool, line string) (string, error) {
+	folder := k.path("tools/usr/share/OVMF")
+	return k.boot(ctx, m, slot, []string{
+		"-drive", "if=pflash,format=raw,readonly=on,unit=0,file=" + filepath.Join(folder, "OVMF_CODE.fd"),
+		"-drive", "if=pflash,format=raw,snapshot=on,unit=1,file=" + filepath.Join(folder, "OVMF_VARS.fd"),
+	}, line)
+}
+
+func (k *Kit) boot(ctx context.Context, m *Medium, slot bool, firmware []string, line string) (string, error) {
 	dir, err := os.MkdirTemp("", "lab-boot-")
 	if err != nil {
 		return "", err
@@ -129,6 +191,7 @@ func (k *Kit) Boot(ctx context.Context, m *Medium, slot bool, line string) (stri
 		args = append(args, "-device", "qemu-xhci,id=xhci,p2=8,p3=8")
 	}
 	args = append(args, m.arguments()...)
+	args = append(args, firmware...)
 	args = append(args, "-serial", "stdio")
 	for i, a := range args { // it needn't wait for anybody
 		if a == "-S" {

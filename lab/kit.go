@@ -30,16 +30,19 @@ type Kit struct{ folder string }
 func (k *Kit) path(name string) string { return filepath.Join(k.folder, name) }
 
 // kitVersion is changed when what is in the kit changes.
-const kitVersion = "1"
+const kitVersion = "2"
 
 // modules are what guests load, with all that these need.
 const (
-	cardModules  = "virtio_pci virtio_blk sdhci-pci mmc_block xhci-pci usb-storage sd_mod ext4 crc32c_generic"
-	guestModules = cardModules + " virtio_console 9pnet_virtio 9p vfat nls_cp437 nls_ascii loop"
+	cardModules = "virtio_pci virtio_blk sdhci-pci mmc_block xhci-pci usb-storage sd_mod ext4 crc32c_generic vfat " +
+		"nls_cp437 nls_ascii"
+	guestModules = cardModules + " virtio_console 9pnet_virtio 9p loop"
 )
 
 // packages are fetched and unpacked, and not installed.
-var packages = []string{"busybox-static", "mtools", "syslinux", "syslinux-common", "dosfstools", "e2fsprogs"}
+var packages = []string{
+	"busybox-static", "mtools", "syslinux", "syslinux-common", "dosfstools", "e2fsprogs", "ovmf", "systemd-boot-efi",
+}
 
 // NewKit gives the kit in a folder, and makes it if it isn't there. That takes Debian on x86-64 with its package
 // manager, root, and about a minute.

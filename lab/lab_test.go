@@ -462,3 +462,20 @@ func TestStampedCardStarts(t *testing.T) {
 	require.NoError(t, err, "%s", console)
 	assert.Regexp(t, regexp.MustCompile(`/dev/mmcblk0p2 / ext4|/dev/root / ext4`), console)
 }
+
+// TestCardOfLooseFilesStarts makes a card of the loose files of a system in one machine, and starts another from it,
+// which reads a file with a long name of it.
+func TestCardOfLooseFilesStarts(t *testing.T) {
+	stick := &lab.Medium{File: disk(t, 128<<20), Serial: "SW-77"}
+	r := enter(t, lab.Machine{USB: []*lab.Medium{stick}})
+	const line = "High water at six: Saltmarsh OS runs from loose files"
+	require.NoError(t, shared.kit.MakeFiles(filepath.Join(shared.share, "saltmarsh-boot.zip"), line))
+	r.want(0, "zipstamp blank --yes --no-eject --unchecked --with /share/saltmarsh-boot.zip --label SALTBOOT /dev/sda",
+		"has 6 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back right",
+		"folder saltmarsh-1.2")
+	r.want(0, "zipstamp recheck /dev/sda", "is as it was made")
+	r.g.Stop()
+	console, err := shared.kit.BootUEFI(r.ctx, &lab.Medium{File: stick.File}, false, "/mnt vfat")
+	require.NoError(t, err, "%s", console)
+	assert.Contains(t, console, line)
+}
