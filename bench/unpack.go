@@ -123,7 +123,9 @@ func (b *bench) makePeek() error {
 		path string
 		data []byte
 	}{
-		{"kernel8.img", kernel}, {"initrd.bin", kernel[:6<<20]}, {"brindle2.dtb", kernel[1000:30_000]},
+		{"kernel8.img", kernel},
+		{"initrd.bin", kernel[:6<<20]},
+		{"brindle2.dtb", kernel[1000:30_000]},
 		{"brindle3.dtb", kernel[1000:31_000]},
 	}
 	boot := layout.NewFAT{

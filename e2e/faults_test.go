@@ -430,7 +430,8 @@ var faultFiles = sync.OnceValue(func() map[string]string {
 	files := map[string]string{}
 	for name, text := range map[string][]byte{
 		"os.img": faultOS(), "old.img": oldOS(), "files.tar": looseTar(),
-		"SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n%x  files.tar\n", sha256.Sum256(faultOS()), sha256.Sum256(looseTar())),
+		"SHA256SUMS": fmt.Appendf(nil, "%x  os.img\n%x  files.tar\n", sha256.Sum256(faultOS()),
+			sha256.Sum256(looseTar())),
 	} {
 		files[name] = filepath.Join(filepath.Dir(program), name)
 		if err := os.WriteFile(files[name], text, 0o644); err != nil {

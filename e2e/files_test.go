@@ -37,7 +37,8 @@ func TestCardsOfLooseFiles(t *testing.T) {
 	all := []string{"blank", "--yes", "--with", "saltmarsh.tar", "--label", "saltboot"}
 	before := d.read("tiny.card.data")
 	d.want(0, "the files in saltmarsh.tar would be put onto a.card, b.card and c.card",
-		append(all, "--dry-run", "a.card", "b.card", "c.card")...).mentions(t, "each becomes a FAT32 card", "named SALTBOOT")
+		append(all, "--dry-run", "a.card", "b.card", "c.card")...).mentions(t, "each becomes a FAT32 card",
+		"named SALTBOOT")
 	assert.Equal(t, "no table", left(nil, d.read("a.card.data")), "a dry run writes nothing")
 	doc := document(t, d.want(4, "", append(all, "--json", "a.card", "b.card", "c.card", "tiny.card")...))
 	cards := doc["cards"].([]any)
@@ -45,8 +46,9 @@ func TestCardsOfLooseFiles(t *testing.T) {
 	for i, name := range []string{"a.card", "b.card", "c.card"} {
 		one := cards[i].(map[string]any)
 		assert.Equal(t, []any{"blank", "good"}, []any{one["job"], one["verdict"]})
-		assert.Contains(t, one["sentence"], "has 4 files from saltmarsh.tar on one FAT32 file system named SALTBOOT, and every "+
-			"file was read back right.")
+		assert.Contains(t, one["sentence"],
+			"has 4 files from saltmarsh.tar on one FAT32 file system named SALTBOOT, and every "+
+				"file was read back right.")
 		files := one["blank"].(map[string]any)["files"].(map[string]any)
 		assert.Equal(t, []any{files["bytes"], 4.0}, []any{files["read"], files["count"]})
 		published := one["image"].(map[string]any)["published"].([]any)[0].(map[string]any)
@@ -122,7 +124,8 @@ func TestBlankChoosesTheFileSystem(t *testing.T) {
 	d.card("tiny.card", "--claimed", "16MB")
 	d.want(0, "one exFAT file system named Tide tables", "blank", "--yes", "--label", "Tide tables", "large.card").
 		mentions(t, "Boards can't start from exFAT")
-	d.want(0, "becomes an exFAT card with nothing on it; cards of more than 32 GB have exFAT by the SD standard", "blank",
+	d.want(0, "becomes an exFAT card with nothing on it; cards of more than 32 GB have exFAT by the SD standard",
+		"blank",
 		"--dry-run", "large.card")
 	d.want(0, "one FAT32 file system named TIDE TABLES", "blank", "--yes", "--label", "Tide tables", "--file-system",
 		"fat32", "large.card")

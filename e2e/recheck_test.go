@@ -24,8 +24,8 @@ func (d *desk) change(name string, off int64, text string) {
 // Places in the sample image: its first partition starts at 1 MiB, and in it are the tables, the kernel, and free room.
 const (
 	sampleTables = 1<<20 + 4096
-	sampleKernel = 1<<20 + 63488 + 1<<20
-	sampleReadme = 1<<20 + 63488
+	sampleKernel = 1<<20 + 65536 + 1<<20
+	sampleReadme = 1<<20 + 65536
 	sampleFree   = 1<<20 + 10<<20
 	sampleGap    = 600 << 10
 )

@@ -37,6 +37,8 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 		"Not stamped: liar.card is counterfeit: it holds 32.0 MB of the 64.0 MB that it claims", "(exit status 6)",
 		"$ zipstamp stamp --yes --receipt . saltmarsh-os.img.xz good.card tired.card liar.card",
 		"2 of 3 cards are stamped and read back; liar.card is not.",
+		"good.card has 7 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was " +
+			"read back",
 		"To try next: cd sea",
 	} {
 		assert.Contains(t, plain(r.out), says)
@@ -62,7 +64,7 @@ func TestDemoRunsFromEndToEnd(t *testing.T) {
 func TestSampleImageIsSound(t *testing.T) {
 	t.Parallel()
 	testbed.NeedTool(t, "fsck.vfat", "mcopy", "sfdisk", "xz", "gzip", "sha256sum")
-	d := newDesk(t, osXZ, osGzip, demo.Sums)
+	d := newDesk(t, osXZ, osGzip, demo.Files, demo.Sums)
 	d.write("disk.img", unpack)
 	sh := func(command string) string {
 		t.Helper()

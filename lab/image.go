@@ -105,15 +105,18 @@ func (k *Kit) startWith(setting string) ([]byte, error) {
 // from: a boot loader, a kernel, and a text with a line that the system shows when it has mounted the card, whose label
 // is SALTBOOT.
 func (k *Kit) MakeFiles(path, line string) error {
-	start, err := k.startWith("run='until dev=$(findfs LABEL=SALTBOOT); do usleep 50000; done; mount -o ro $dev /mnt; cat " +
+	start,
+		err := k.startWith("run='until dev=$(findfs LABEL=SALTBOOT); do usleep 50000; done; mount -o ro $dev /mnt; " +
+		"cat " +
 		"\"/mnt/texts/High water.txt\" >/dev/console; grep /mnt /proc/mounts >/dev/console; poweroff -f'")
 	if err != nil {
 		return err
 	}
 	files := map[string][]byte{
 		"initrd": start, "loader/loader.conf": []byte("timeout 0\ndefault salt\n"),
-		"loader/entries/salt.conf": []byte("title Saltmarsh OS\nlinux /vmlinuz\ninitrd /initrd\noptions " + kernelLine + "\n"),
-		"texts/High water.txt":     []byte(line + "\n"),
+		"loader/entries/salt.conf": []byte("title Saltmarsh OS\nlinux /vmlinuz\ninitrd /initrd\noptions " + kernelLine +
+			"\n"),
+		"texts/High water.txt": []byte(line + "\n"),
 	}
 	for name, from := range map[string]string{
 		"vmlinuz": "vmlinuz", "EFI/BOOT/BOOTX64.EFI": "tools/usr/lib/systemd/boot/efi/systemd-bootx64.efi",

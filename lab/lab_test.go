@@ -471,7 +471,8 @@ func TestCardOfLooseFilesStarts(t *testing.T) {
 	const line = "High water at six: Saltmarsh OS runs from loose files"
 	require.NoError(t, shared.kit.MakeFiles(filepath.Join(shared.share, "saltmarsh-boot.zip"), line))
 	r.want(0, "zipstamp blank --yes --no-eject --unchecked --with /share/saltmarsh-boot.zip --label SALTBOOT /dev/sda",
-		"has 6 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back right",
+		"has 6 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back "+
+			"right",
 		"folder saltmarsh-1.2")
 	r.want(0, "zipstamp recheck /dev/sda", "is as it was made")
 	r.g.Stop()

@@ -136,7 +136,8 @@ func TestReferenceToolsFindNoFault(t *testing.T) {
 			assert.Equal(t, label, disk.Parts[0].Label)
 			out, err = exec.Command("sfdisk", "--dump", data).CombinedOutput()
 			require.NoError(t, err, "%s", out)
-			assert.Contains(t, string(out), map[layout.FSKind]string{fat16: "type=e", fat32: "type=c", exfat: "type=7"}[c.is])
+			assert.Contains(t, string(out),
+				map[layout.FSKind]string{fat16: "type=e", fat32: "type=c", exfat: "type=7"}[c.is])
 		})
 	}
 }

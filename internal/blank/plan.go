@@ -84,7 +84,8 @@ func (w Wanted) For(size int64, sector int) (*Plan, error) {
 	}
 	p.table = make([]byte, sector)
 	mbr := layout.MBR(w.Disk, layout.Partition{
-		Type: p.PartitionType(), Active: len(w.Files) > 0, Start: uint32(p.Start / int64(sector)), Sectors: uint32(p.Size / int64(sector)),
+		Type: p.PartitionType(), Active: len(w.Files) > 0, Start: uint32(p.Start / int64(sector)),
+		Sectors: uint32(p.Size / int64(sector)),
 	})
 	copy(p.table, mbr[:])
 	return p, nil

@@ -8,6 +8,7 @@ import (
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
@@ -22,11 +23,17 @@ func (a *app) blank() *cobra.Command {
 			return err
 		}
 		b.noEject = noEject
+		if _, err := layout.Label(layout.ExFATKind, b.wanted.label); err != nil { // so FAT can't have it either
+			_, err = layout.Label(layout.FAT32Kind, b.wanted.label)
+			return &usageError{err}
+		}
 		if cmd.Flags().Changed("with") {
 			files.wanted, files.realSize = b.wanted, b.realSize
 			return b.with(cmd, o, &files, args)
 		}
-		for _, only := range []string{"within", "digest", "sums", "key", "max-unpacked", "unchecked", "no-spots", "arrive"} {
+		for _, only := range []string{
+			"within", "digest", "sums", "key", "max-unpacked", "unchecked", "no-spots", "arrive",
+		} {
 			if cmd.Flags().Changed(only) {
 				return &usageError{view.OnlyWith("--"+only, "--with")}
 			}

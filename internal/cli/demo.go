@@ -46,12 +46,20 @@ func demoSteps(all bool) []demoStep {
 		{help.DemoTired, stamp(demo.Tired), statusGood},
 		{help.DemoLiar, stamp(demo.Liar), statusGauge},
 		{help.DemoSpots, []string{"gauge", "spots", "--receipt", "liar.gauge.json", demo.Liar}, statusGauge},
+		{help.DemoPage, page, statusGood},
+		{
+			help.DemoFiles,
+			[]string{
+				"blank", "--yes", "--label", "SALTBOOT", "--receipt", "files.receipt.json", "--with", demo.Files,
+				demo.Good,
+			},
+			statusGood,
+		},
 		{
 			help.DemoAll,
 			[]string{"stamp", "--yes", "--receipt", ".", demo.XZ, demo.Good, demo.Tired, demo.Liar},
 			statusGauge,
 		},
-		{help.DemoPage, page, statusGood},
 	}
 }
 

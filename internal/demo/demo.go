@@ -3,6 +3,8 @@
 package demo
 
 import (
+	"archive/zip"
+	"bytes"
 	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/base64"
@@ -28,6 +30,7 @@ const (
 	Sums     = "SHA256SUMS"
 	GzipSums = "saltmarsh-os.img.gz.sha256" // of the image in it
 	Key      = "watchers.pub"               // the club's key, by which Sums is signed
+	Files    = "saltmarsh-boot.zip"         // the loose files of the boot partition
 	Damaged  = "damaged"                    // a folder: the same download with a byte that changed on its way
 	Good     = "good.card"
 	Tired    = "tired.card" // stores a bit wrong the first time
@@ -56,10 +59,14 @@ func Make(folder string) error {
 	if err != nil {
 		return err
 	}
+	zipSum, err := packFiles(filepath.Join(folder, Files))
+	if err != nil {
+		return err
+	}
 	unpacked := sha256.Sum256(img)
 	sums := fmt.Sprintf("%s  %s\n", xzSum, XZ)
 	for name, text := range map[string]string{
-		Sums:     sums + fmt.Sprintf("%s  %s\n", gzSum, Gzip),
+		Sums:     sums + fmt.Sprintf("%s  %s\n%s  %s\n", gzSum, Gzip, zipSum, Files),
 		GzipSums: fmt.Sprintf("SHA256 (saltmarsh-os.img) = %X\n", unpacked),
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o666); err != nil {
@@ -94,6 +101,25 @@ func pack(path string, img []byte, packer func(io.Writer) (io.WriteCloser, error
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), f.Close()
+}
+
+// packFiles writes an archive of the boot files, and returns its SHA-256 in hex.
+func packFiles(path string) (string, error) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, f := range bootFiles() {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: "saltmarsh-1.2/" + f.path, Method: zip.Deflate, Modified: made})
+		if err != nil {
+			return "", err
+		}
+		if _, err := w.Write(f.data); err != nil {
+			return "", err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%x", sha256.Sum256(b.Bytes())), os.WriteFile(path, b.Bytes(), 0o666)
 }
 
 // sign signs a file with the club's key, and writes the public one beside it. Whoever reads this can sign with it too:

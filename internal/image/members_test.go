@@ -18,7 +18,9 @@ import (
 )
 
 // through goes through an archive, and gives what each member has.
-func through(path string, tap io.Writer) (files map[string][]byte, kinds map[string]MemberKind, packing string, err error) {
+func through(
+	path string, tap io.Writer,
+) (files map[string][]byte, kinds map[string]MemberKind, packing string, err error) {
 	f, err := Open(path)
 	if err != nil {
 		return nil, nil, "", err
@@ -106,7 +108,8 @@ func TestMembersOfArchives(t *testing.T) {
 			assert.Equal(t, "boot/kernel8.img", damage.Member, c.file)
 		}
 	}
-	_, _, _, err := through(packIn(t, dir, "7z a -bd -psecret x.secret.zip -tzip boot/kernel8.img", "x.secret.zip"), nil)
+	_, _, _, err := through(packIn(t, dir, "7z a -bd -psecret x.secret.zip -tzip boot/kernel8.img", "x.secret.zip"),
+		nil)
 	isUnusable(t, err, UnusableError{Why: Encrypted, Name: "boot/kernel8.img"})
 	_, _, _, err = through(packIn(t, dir, "xz -k boot/kernel8.img", "boot/kernel8.img.xz"), nil)
 	isUnusable(t, err, UnusableError{Why: NoArchive})
@@ -133,8 +136,9 @@ func TestKernelsAreNoImages(t *testing.T) {
 			{"brindle3.dtb kernel8.img whole.img", ""},
 			{"kernel8.img a.txt", ""},
 		} {
-			path := pack(t, d, "cat disk.img | tail -c 60000 > kernel8.img; printf hi > a.txt; printf hi > brindle3.dtb; cat "+
-				"> whole.img", "whole.img")
+			path := pack(t, d,
+				"cat disk.img | tail -c 60000 > kernel8.img; printf hi > a.txt; printf hi > brindle3.dtb; cat "+
+					"> whole.img", "whole.img")
 			require.NoError(t, os.WriteFile(path, whole, 0o600))
 			made := packIn(t, filepath.Dir(path), fmt.Sprintf(how, c.members), "x.zip")
 			_, contents, _, err := unpack(made, "")

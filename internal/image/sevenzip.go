@@ -86,8 +86,8 @@ type coder7z struct {
 	io.Closer
 }
 
-// open7z opens the archive in a file, which is read by from. The library may panic on what it doesn't expect, so that is
-// an error here.
+// open7z opens the archive in a file, which is read by from. The library may panic on what it doesn't expect, so that
+// is an error here.
 func open7z(f *File, from io.ReaderAt) (archive *sevenzip.Reader, err error) {
 	defer func() {
 		if p := recover(); p != nil {

@@ -104,8 +104,8 @@ func (e *NoRoomError) Error() string {
 	return fmt.Sprintf("the files need a file system of %d bytes, and there is room for %d", e.Need, e.Room)
 }
 
-// Plan lays the file system out. The error is a *FileError, a *NoRoomError, or ErrTooSmall where the volume is too small
-// to be such a file system at all.
+// Plan lays the file system out. The error is a *FileError, a *NoRoomError, or ErrTooSmall where the volume is too
+// small to be such a file system at all.
 func (f NewFAT) Plan() (*FATPlan, error) {
 	p := &FATPlan{NewFAT: f}
 	if err := p.gather(); err != nil {

@@ -29,8 +29,9 @@ const (
 	NameTooLong  FileFault = "name too long"               //
 	NameEnds     FileFault = "space or period at its edge" // which systems leave out
 	PathTooLong  FileFault = "path too long"               //
-	NameTwice    FileFault = "same name"                   // another path, from which only the case differs, if anything
-	FolderFull   FileFault = "folder full"                 // the path is the folder's
+	// another path, from which only the case differs, if anything
+	NameTwice  FileFault = "same name"
+	FolderFull FileFault = "folder full" // the path is the folder's
 )
 
 // FileError says that a FAT file system can't hold a file.

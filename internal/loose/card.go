@@ -17,8 +17,8 @@ import (
 	"zipstamp/internal/stamp"
 )
 
-// Card is a card that is to have the files of a set. It is a stamp.Source: the bytes from the card's start to the end of
-// the last file.
+// Card is a card that is to have the files of a set. It is a stamp.Source: the bytes from the card's start to the end
+// of the last file.
 type Card struct {
 	Set  *Set
 	Plan *blank.Plan // laid out with the set's files
@@ -217,7 +217,9 @@ func (c *Card) Inspect(ctx context.Context, d card.Device, m *meter.Meter) (byte
 	if err != nil {
 		return 0, failed(NoFS, err)
 	}
-	there, err := v.FilesWithin(layout.Bounds{Folders: len(c.Set.Files) + 1000, Files: len(c.Set.Files) + 1, Depth: 1000})
+	there, err := v.FilesWithin(layout.Bounds{
+		Folders: len(c.Set.Files) + 1000, Files: len(c.Set.Files) + 1, Depth: 1000,
+	})
 	if err != nil {
 		return 0, failed(Unlisted, err)
 	}

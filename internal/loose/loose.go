@@ -159,7 +159,8 @@ func (s *Set) clean(name string) (string, error) {
 func isLitter(name string) bool {
 	for _, part := range strings.Split(name, "/") {
 		switch part {
-		case "__MACOSX", ".DS_Store", ".Spotlight-V100", ".Trashes", ".fseventsd", "System Volume Information", "Thumbs.db",
+		case "__MACOSX", ".DS_Store", ".Spotlight-V100", ".Trashes", ".fseventsd", "System Volume Information",
+			"Thumbs.db",
 			"desktop.ini":
 			return true
 		}

@@ -75,7 +75,9 @@ func TestStampSeesThroughMemories(t *testing.T) {
 		contents, err := f.Look("")
 		require.NoError(t, err)
 		d, data := cardtest.Insert(t, t.TempDir(), spec, nil)
-		job := stamp.Job{Source: stamp.OfImage(f, contents), Cards: []stamp.Target{{Device: d}}, ReadBack: true, Repairs: 1}
+		job := stamp.Job{
+			Source: stamp.OfImage(f, contents), Cards: []stamp.Target{{Device: d}}, ReadBack: true, Repairs: 1,
+		}
 		out := job.Run(context.Background())[0]
 		require.NoError(t, d.Close())
 		require.NoError(t, f.Close())

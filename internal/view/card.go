@@ -219,8 +219,9 @@ func planNotes(p Plan) []string {
 		}
 	}
 	if what != "" && p.Published.Nothing() {
-		notes = append(notes, fmt.Sprintf("No published digest was given or found beside the %s, so nothing shows that it is "+
-			"the one that was published.", what))
+		notes = append(notes,
+			fmt.Sprintf("No published digest was given or found beside the %s, so nothing shows that it is "+
+				"the one that was published.", what))
 	}
 	return notes
 }

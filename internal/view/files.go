@@ -19,8 +19,9 @@ const TheFiles = "the folder of the files"
 
 // Errors of blank's command line.
 var (
-	ErrOneBlank = hinted("run it once for each card", "blank makes one empty card at a time; only with --with can there be "+
-		"several")
+	ErrOneBlank = hinted("run it once for each card",
+		"blank makes one empty card at a time; only with --with can there be "+
+			"several")
 	ErrFilesOnFAT = errors.New("boards start from FAT and not from exFAT, so --with makes no exFAT card")
 )
 
@@ -41,7 +42,8 @@ func ThenBlank(kind layout.FSKind, label string, size int64, asked bool) string 
 	switch {
 	case asked:
 	case kind == layout.ExFATKind:
-		then += "; cards of more than 32 GB have exFAT by the SD standard, but boards can't start from it (--file-system " +
+		then += "; cards of more than 32 GB have exFAT by the SD standard, but boards can't start from it " +
+			"(--file-system " +
 			"fat32)"
 	case kind == layout.FAT16Kind:
 		then += "; it is too small for FAT32"
@@ -79,8 +81,9 @@ func filesFact(s *loose.Set) string {
 // filesNotes are what to know of the files before they are written.
 func filesNotes(s *loose.Set) (notes []string) {
 	if s.Chosen {
-		notes = append(notes, fmt.Sprintf("All files are in the folder %s. Boards start from what is in it, so that goes to "+
-			"the top of the card; to keep the folder: --within .", word(s.Within)))
+		notes = append(notes,
+			fmt.Sprintf("All files are in the folder %s. Boards start from what is in it, so that goes to "+
+				"the top of the card; to keep the folder: --within .", word(s.Within)))
 	}
 	if s.Litter > 0 {
 		notes = append(notes, fmt.Sprintf("%s that other systems add for themselves will be left out.",
@@ -93,7 +96,8 @@ func filesNotes(s *loose.Set) (notes []string) {
 	return notes
 }
 
-// FilesSentence is the answer of making a card with loose files. plan is nil where they don't fit; err is why it failed.
+// FilesSentence is the answer of making a card with loose files. plan is nil where they don't fit; err is why it
+// failed.
 func FilesSentence(name string, s *loose.Set, plan *blank.Plan, r stamp.Result, err error) string {
 	name, from := word(name), FileName(s.Path)
 	var wrong *loose.WrongError
@@ -106,7 +110,8 @@ func FilesSentence(name string, s *loose.Set, plan *blank.Plan, r stamp.Result, 
 		return fmt.Sprintf("%s has %s from %s on %s, and every file was read back right.", name,
 			Count(s.Count, "file"), from, onFS(plan))
 	case errors.As(err, &fake) && !fake.Anywhere && fake.Exact && fake.Holds() > 0:
-		return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; so it got no file system, and %s.", name,
+		return fmt.Sprintf("%s is counterfeit: it holds %s of the %s that it claims; so it got no file system, and %s.",
+			name,
 			Bytes(fake.Real), Bytes(fake.Claimed), triedClause(r))
 	}
 	why := failure(name, r, err)
@@ -131,7 +136,8 @@ func wrongClause(e *loose.WrongError) string {
 	case e.Err != nil:
 		return fmt.Sprintf("its files can't be read back (%v)", e.Err)
 	case e.Count > 1:
-		return fmt.Sprintf("%d files were not read back as they were written, the first of them %s", e.Count, word(e.Path))
+		return fmt.Sprintf("%d files were not read back as they were written, the first of them %s", e.Count,
+			word(e.Path))
 	}
 	return fmt.Sprintf("%s %s", word(e.Path), e.Why)
 }
@@ -187,7 +193,8 @@ func fileText(e *layout.FileError) string {
 	case layout.NameTooLong:
 		return fmt.Sprintf("the name %s is too long: FAT has up to 255 characters", name)
 	case layout.NameEnds:
-		return fmt.Sprintf("the name %q begins or ends with a space, or ends with a full stop, which FAT leaves out", e.Path)
+		return fmt.Sprintf("the name %q begins or ends with a space, or ends with a full stop, which FAT leaves out",
+			e.Path)
 	case layout.PathTooLong:
 		return fmt.Sprintf("the path %s is too long: on FAT it may have up to 256 characters", name)
 	case layout.NameTwice:
@@ -212,7 +219,8 @@ func roomText(e *layout.NoRoomError) string {
 
 // smallText says that a card is too small for any files.
 func smallText(e *blank.TooSmallError) string {
-	return fmt.Sprintf("%s are too few for a %s file system, which needs some %s", exact(e.Size), e.Kind, Bytes(e.Least))
+	return fmt.Sprintf("%s are too few for a %s file system, which needs some %s", exact(e.Size), e.Kind,
+		Bytes(e.Least))
 }
 
 // filesFacts are the facts of a card that was made with files.

@@ -31,8 +31,9 @@ func RecheckSentence(name, imageName string, files bool, r *recheck.Report, err 
 	case err != nil:
 		return fmt.Sprintf("The recheck of %s came to no result: %s.", name, gaugeFailure(name, err))
 	case r.Same() && files:
-		return fmt.Sprintf("%s is as it was made: its file system and all %s are on it.", name, strings.TrimPrefix(imageName,
-			"the "))
+		return fmt.Sprintf("%s is as it was made: its file system and all %s are on it.", name,
+			strings.TrimPrefix(imageName,
+				"the "))
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
 	case r.Started() && r.Unsure() > 0:

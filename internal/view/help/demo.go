@@ -16,6 +16,8 @@ const (
 	DemoCounterfeit = "This card claims 64 MB. Does it hold them? Places all over it are tried, and what was there " +
 		"is put " +
 		"back."
+	DemoFiles = "The boot files of the system, in an archive: they go onto a FAT card of their own, and are read " +
+		"back one by one."
 	DemoPage = "A page of that, to show to the seller."
 	DemoAll  = "All three at once, from one unpacking: each card has its own result and its own receipt."
 )

@@ -45,7 +45,8 @@ var brought = meanings(map[string]Meant{
 			"says which this is)",
 	},
 	"unzip unpack extract decompress uncompress": {
-		Why: "an image needs no unpacking: zipstamp stamp takes it as it was downloaded, and zipstamp blank --with an " +
+		Why: "an image needs no unpacking: zipstamp stamp takes it as it was downloaded, and zipstamp blank --with " +
+			"an " +
 			"archive of loose files",
 	},
 	"eject unmount umount": {
