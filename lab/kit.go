@@ -30,13 +30,13 @@ type Kit struct{ folder string }
 func (k *Kit) path(name string) string { return filepath.Join(k.folder, name) }
 
 // kitVersion is changed when what is in the kit changes.
-const kitVersion = "2"
+const kitVersion = "3"
 
 // modules are what guests load, with all that these need.
 const (
 	cardModules = "virtio_pci virtio_blk sdhci-pci mmc_block xhci-pci usb-storage sd_mod ext4 crc32c_generic vfat " +
 		"nls_cp437 nls_ascii"
-	guestModules = cardModules + " virtio_console 9pnet_virtio 9p loop"
+	guestModules = cardModules + " virtio_console 9pnet_virtio 9p loop exfat"
 )
 
 // packages are fetched and unpacked, and not installed.

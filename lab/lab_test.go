@@ -469,6 +469,14 @@ func TestCardOfLooseFilesStarts(t *testing.T) {
 	stick := &lab.Medium{File: disk(t, 128<<20), Serial: "SW-77"}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{stick}})
 	const line = "High water at six: Saltmarsh OS runs from loose files"
+	r.want(0,
+		"zipstamp blank --yes --no-eject --file-system exfat --label 'High tide' /dev/sda && sleep 1 && mkdir -p "+
+			"/media/tide && mount -t exfat /dev/sda1 /media/tide && dd if=/dev/urandom of=/tmp/noise bs=1M count=9 "+
+			"&& cp "+
+			"/tmp/noise '/media/tide/Märzflut.bin' && umount /media/tide && mount -t exfat /dev/sda1 /media/tide && "+
+			"cmp "+
+			"/tmp/noise "+
+			"'/media/tide/Märzflut.bin' && umount /media/tide", "one exFAT file system named High tide")
 	require.NoError(t, shared.kit.MakeFiles(filepath.Join(shared.share, "saltmarsh-boot.zip"), line))
 	r.want(0, "zipstamp blank --yes --no-eject --unchecked --with /share/saltmarsh-boot.zip --label SALTBOOT /dev/sda",
 		"has 6 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back "+
