@@ -33,6 +33,7 @@ type published struct {
 	keys    []string
 	member  string
 	limit   limit
+	apart   bool   // the files in an archive are wanted, and no image
 	typed   []byte // what came in by the standard input for a digest; nil before it was read
 }
 
@@ -137,6 +138,9 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 	f, err := image.Open(path)
 	if err != nil {
 		return nil, check.Published{}, openError(err)
+	}
+	if p.apart {
+		f = f.ForItsFiles()
 	}
 	err = bound(f, p.limit, 0)
 	var found check.Published

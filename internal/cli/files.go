@@ -51,11 +51,12 @@ func (l *filesLoad) open(s *stamping) (err error) {
 	if err := s.notSums(l.path); err != nil {
 		return err
 	}
+	s.o.apart = true
 	s.image, s.found, err = s.o.find(l.path, s.who)
 	return err
 }
 
-func (l *filesLoad) look(s *stamping, _ int64) (err error) {
+func (l *filesLoad) look(ctx context.Context, s *stamping, _ int64) (err error) {
 	if s.image == nil {
 		for _, t := range s.targets {
 			if err := t.card.Apart(view.TheFiles, l.path); err != nil {
@@ -63,10 +64,10 @@ func (l *filesLoad) look(s *stamping, _ int64) (err error) {
 			}
 		}
 		l.set, err = loose.OfFolder(l.path, l.within)
-	} else if c, wrong := s.image.Look(""); wrong == nil && c.Recognised {
-		return &loose.Error{Path: l.path, Why: loose.HoldsOne, Name: c.Member}
+	} else if member, is := s.image.HoldsDisk(); is {
+		return &loose.Error{Path: l.path, Why: loose.HoldsOne, Name: member}
 	} else {
-		l.set, err = loose.OfArchive(s.image, l.within)
+		l.set, err = l.list(ctx, s)
 	}
 	if err != nil {
 		return err
@@ -74,6 +75,19 @@ func (l *filesLoad) look(s *stamping, _ int64) (err error) {
 	// what no card can hold is no matter of its size
 	_, err = blank.Wanted{FileSystem: layout.FAT32Kind, Files: l.set.Files}.For(layout.MostSectors*512, 512)
 	return err
+}
+
+// list goes through the archive, and shows how far it has come.
+func (l *filesLoad) list(ctx context.Context, s *stamping) (*loose.Set, error) {
+	if s.image.HasDirectory() { // it is done in no time
+		return loose.OfArchive(ctx, s.image, l.within, nil)
+	}
+	var m meter.Meter
+	m.Begin(meter.List, s.image.Size)
+	progress := s.screen.Follow(view.Followed{Meter: &m})
+	defer progress.Stop()
+	defer m.End()
+	return loose.OfArchive(ctx, s.image, l.within, &m)
 }
 
 func (l *filesLoad) fit(t *target) error {

@@ -24,7 +24,7 @@ type load interface {
 	// open opens what was downloaded and finds what was published for it.
 	open(s *stamping) error
 	// look finds out what it is; room is the size of the largest card, bytes.
-	look(s *stamping, room int64) error
+	look(ctx context.Context, s *stamping, room int64) error
 	// fit sees whether it goes onto a card. The error says why it doesn't.
 	fit(t *target) error
 	need(t *target) int64     // how many bytes of a card must be real
@@ -60,7 +60,7 @@ func (l *imageLoad) open(s *stamping) (err error) {
 	return err
 }
 
-func (l *imageLoad) look(s *stamping, room int64) (err error) {
+func (l *imageLoad) look(_ context.Context, s *stamping, room int64) (err error) {
 	if l.contents, err = s.image.Look(s.o.member); err != nil {
 		return err
 	}

@@ -329,7 +329,7 @@ func (s *stamping) prepare(ctx context.Context, cards []string) (err error) {
 	for _, t := range s.targets {
 		room = max(room, t.card.Size)
 	}
-	if err := s.load.look(s, room); err != nil {
+	if err := s.load.look(ctx, s, room); err != nil {
 		return err
 	}
 	if err := s.leaveOut(); err != nil {

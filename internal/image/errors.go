@@ -49,6 +49,7 @@ const (
 	HoldsNoImage   Unusable = "holds no image"       // Packing, Count of files, the largest by Name and Bytes
 	HoldsBootFiles Unusable = "holds boot files"     // Name of one among Count
 	NoArchive      Unusable = "no archive"           // where one of loose files was wanted
+	TakenApart     Unusable = "its files are wanted" // and no image
 	HoldsOne       Unusable = "holds a single image" // and a member was asked for
 	PackedTooOften Unusable = "packed too often"     // more than Count times
 	UnpacksToMuch  Unusable = "unpacks to too much"  // more than Most, or says so (Claimed)

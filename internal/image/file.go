@@ -34,6 +34,7 @@ type File struct {
 
 	looked map[string]look // by member: what Look has found
 	any    bool            // what is unpacked needn't be an image
+	files  bool            // it is an archive whose files are wanted
 }
 
 // Anything gives the file as one of which anything is unpacked, be it an image or not, so that its digest can be
@@ -42,6 +43,28 @@ func (f *File) Anything() *File {
 	g := *f
 	g.any, g.looked = true, map[string]look{}
 	return &g
+}
+
+// ForItsFiles gives the file as an archive whose files are wanted, so that Look looks for no image in it.
+func (f *File) ForItsFiles() *File {
+	g := *f
+	g.files, g.looked = true, map[string]look{}
+	return &g
+}
+
+// HoldsDisk tells whether an image of a disk with a partition table is in the file, or the first member of an archive
+// that may be an image is one; and its name there.
+func (f *File) HoldsDisk() (member string, is bool) {
+	c, err := f.start("")
+	if err != nil || f.once {
+		return "", false
+	}
+	s, err := f.unpack(c, nil, setting{path: f.Path, lanes: 1, limit: math.MaxInt64})
+	if err != nil {
+		return "", false
+	}
+	defer s.Close()
+	return s.stack.member(), layout.HasTable(s.stack.head)
 }
 
 // look is an answer of Look.
@@ -254,6 +277,18 @@ func (f *File) look(member string) (Contents, error) {
 	if f.Size == 0 && !f.once {
 		return Contents{}, &UnusableError{Path: f.Path, Why: Empty}
 	}
+	if f.files && !f.any {
+		return Contents{}, &UnusableError{Path: f.Path, Why: TakenApart}
+	}
+	c, err := f.start(member)
+	if err != nil {
+		return c, err
+	}
+	return f.lookInside(c, member)
+}
+
+// start finds out how to unpack the outermost layer.
+func (f *File) start(member string) (Contents, error) {
 	p := f.packing()
 	if p.name == RawPacking {
 		if other := strangerOf(f.head); other.Kind != "" && !f.any {
@@ -275,7 +310,7 @@ func (f *File) look(member string) (Contents, error) {
 		c.start = func(r *packedReader, s setting) (*layer, error) { return p.unpack(r.Reader, s) }
 	}
 	c.asked = member
-	return f.lookInside(c, member)
+	return c, nil
 }
 
 // lookInside unpacks the first bytes.

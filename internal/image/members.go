@@ -164,8 +164,15 @@ func (m *Members) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// HasDirectory tells whether the file is an archive that lists its members in one place, so that it needn't be read for
+// that.
+func (f *File) HasDirectory() bool { return f.packing().members != nil }
+
 // finish reads what is left of the file, and of what it is packed in.
 func (m *Members) finish() error {
+	if m.file.HasDirectory() && m.packed.tap == nil {
+		return nil
+	}
 	if m.stack != nil {
 		if _, err := io.Copy(io.Discard, m.stack.out()); err != nil {
 			return err

@@ -4,6 +4,7 @@
 package loose
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
 )
 
 // Set is loose files, in the order in which they are read.
@@ -69,22 +71,33 @@ type found struct {
 }
 
 // OfArchive lists the files of an archive. within is the folder whose contents are wanted; "" takes the one from which
-// boards start, if all files are in one, and "." everything. The error is an *Error, or as image.File.Members has them.
-func OfArchive(f *image.File, within string) (*Set, error) {
+// boards start, if all files are in one, and "." everything. An archive that is packed as a whole is unpacked for that,
+// of which m tells; it may be nil. The error is an *Error, the cause of ctx's end, or as image.File.Members has them.
+func OfArchive(ctx context.Context, f *image.File, within string, m *meter.Meter) (*Set, error) {
 	if f.Once() {
 		return nil, &image.UnusableError{Path: f.Path, Why: image.NeedsFile, Packing: f.Packing()}
 	}
-	m, err := f.Members(nil)
+	var tap io.Writer
+	if !f.HasDirectory() {
+		tap = &listing{ctx: ctx, meter: m}
+	}
+	members, err := f.Members(tap)
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
-	defer m.Close()
-	s := &Set{Path: f.Path, Archive: f, Packing: m.Packing()}
+	defer members.Close()
+	s := &Set{Path: f.Path, Archive: f, Packing: members.Packing()}
 	var all []found
 	for {
-		one, err := m.Next()
+		one, err := members.Next()
 		if err == io.EOF {
 			break
+		}
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
 		}
 		if err != nil {
 			return nil, err
@@ -98,6 +111,20 @@ func OfArchive(f *image.File, within string) (*Set, error) {
 		}
 	}
 	return s, s.take(all, within)
+}
+
+// listing tells how far an archive has been read to list it, and stops at the context's end.
+type listing struct {
+	ctx   context.Context
+	meter *meter.Meter
+}
+
+func (l *listing) Write(p []byte) (int, error) {
+	if l.ctx.Err() != nil {
+		return 0, context.Cause(l.ctx)
+	}
+	l.meter.Add(int64(len(p)))
+	return len(p), nil
 }
 
 // FolderPacking stands for the packing of files in a folder.

@@ -107,7 +107,7 @@ func TestCardHasTheFiles(t *testing.T) {
 				cmd.Dir = dir
 				out, failed := cmd.CombinedOutput()
 				require.NoError(t, failed, "%s", out)
-				s, err = OfArchive(openArchive(t, path), "")
+				s, err = OfArchive(t.Context(), openArchive(t, path), "", nil)
 			}
 			require.NoError(t, err)
 			assert.Equal(t, len(system), s.Count)
@@ -185,13 +185,14 @@ func TestSetsThatCannotBe(t *testing.T) {
 		{[]string{"a", "boot/b"}, "root", Nothing, "root"},
 		{[]string{"._a", "__MACOSX/b"}, "", Nothing, ""},
 	} {
-		_, err := OfArchive(pack("bad.tar", c.names...), c.within)
+		_, err := OfArchive(t.Context(), pack("bad.tar", c.names...), c.within, nil)
 		var failed *Error
 		require.ErrorAs(t, err, &failed, "%v", c.names)
 		assert.Equal(t, []any{c.why, c.name}, []any{failed.Why, failed.Name})
 	}
 
-	s, err := OfArchive(pack("good.tar", "./a", "/b/c", ".DS_Store", "d//e", "System Volume Information/x"), "")
+	s, err := OfArchive(t.Context(),
+		pack("good.tar", "./a", "/b/c", ".DS_Store", "d//e", "System Volume Information/x"), "", nil)
 	require.NoError(t, err)
 	var paths []string
 	for _, f := range s.Files {
@@ -214,14 +215,14 @@ func TestSetsThatCannotBe(t *testing.T) {
 		{[]string{"boot/kernel8.img", "root/x"}, "/boot/", "boot", false},
 		{[]string{"tables/2026.csv"}, "", "", false},
 	} {
-		s, err := OfArchive(pack("where.tar", c.names...), c.within)
+		s, err := OfArchive(t.Context(), pack("where.tar", c.names...), c.within, nil)
 		require.NoError(t, err)
 		assert.Equal(t, []any{c.is, c.chosen}, []any{s.Within, s.Chosen}, "%v", c.names)
 	}
 
 	text := filepath.Join(dir, "a.txt")
 	require.NoError(t, os.WriteFile(text, []byte("tide"), 0o600))
-	_, err = OfArchive(openArchive(t, text), "")
+	_, err = OfArchive(t.Context(), openArchive(t, text), "", nil)
 	var unusable *image.UnusableError
 	require.ErrorAs(t, err, &unusable)
 	assert.Equal(t, image.NoArchive, unusable.Why)
@@ -267,7 +268,7 @@ func TestFilesThatChange(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, z.Close())
 	require.NoError(t, f.Close())
-	s, err := OfArchive(openArchive(t, path), "")
+	s, err := OfArchive(t.Context(), openArchive(t, path), "", nil)
 	require.NoError(t, err)
 	d, _ := cardtest.Insert(t, t.TempDir(), practice.Spec{Claimed: 64e6}, nil)
 	defer d.Close()

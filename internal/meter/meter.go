@@ -17,6 +17,7 @@ type Phase string
 // The phases of a check and a stamp, in their order.
 const (
 	Check     Phase = "check"
+	List      Phase = "list"      // what is in an archive that must be unpacked for that
 	Unpack    Phase = "unpack"    // of a check that needs the image's digest
 	Signature Phase = "signature" // of a check of a download that is signed itself
 	Write     Phase = "write"

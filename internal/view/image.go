@@ -71,6 +71,8 @@ func unusableClause(e *image.UnusableError) string {
 		return fmt.Sprintf("holds boot files (%s among %d files), and no image of a disk", what, e.Count)
 	case image.NoArchive:
 		return "is no archive of files"
+	case image.TakenApart:
+		return "is an archive whose files are wanted"
 	case image.HoldsOne:
 		return "holds a single image, so there is no member to choose"
 	case image.PackedTooOften:
