@@ -23,7 +23,9 @@ func runFiles(work string, rounds int) error {
 	}
 	// some large files as systems have them, and many small ones; FAT can't have all names of the Go tree
 	const make = `rm -rf loose; mkdir loose; root=$(go env GOROOT)
-		for i in 1 2 3 4 5 6; do head -qc 40000000 $root/bin/go /dev/urandom | head -c 60000000 > loose/kernel$i.img; done
+		for i in 1 2 3 4 5 6; do
+			head -qc 40000000 $root/bin/go /dev/urandom | head -c 60000000 > loose/kernel$i.img
+		done
 		cp -rL $root/src/net $root/src/runtime loose/
 		find loose -name '*[:*?"<>|]*' -delete; find loose -type f -empty -delete
 		rm -f loose.zip loose.tar.xz; zip -qr loose.zip loose; tar cf - loose | xz -1T2 > loose.tar.xz
