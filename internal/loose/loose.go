@@ -161,6 +161,12 @@ func OfFolder(folder, within string) (*Set, error) {
 			one.Kind = image.MemberLink
 		case !mode.IsRegular():
 			one.Kind = image.MemberSpecial
+		default: // one that can't be read must not be found when the card has been overwritten
+			file, err := os.Open(at)
+			if err != nil {
+				return err
+			}
+			file.Close()
 		}
 		if len(all) == filesMost {
 			return &Error{Path: folder, Why: TooMany}
