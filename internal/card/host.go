@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/shell"
 )
 
 // Host is what an operating system offers for cards. What it can't do, it refuses with errors.ErrUnsupported.
@@ -69,6 +70,18 @@ type Local struct {
 	SwapOff  []string // of one that turns off swap
 	Unmount  []string // of one that unmounts a folder
 	AsCaller bool     // the program may be run for another user, and takes care of that
+
+	Administrator bool       // rights come with a terminal that is opened as administrator
+	OnlyCards     bool       // a fixed disk can't be written, whatever the user says
+	Privacy       bool       // the system lets programs at cards only if its settings for privacy say so
+	Untried       bool       // writing real cards was tried here with stand-ins only
+	Shell         shell.Kind // how command lines are written
+}
+
+// Reporter is a host that can say what its system answered, for somebody who wants to know why a disk is taken for what
+// it is.
+type Reporter interface {
+	Report() (any, error) // as JSON
 }
 
 // Unsupported is a host that can do nothing with disks. Hosts that can do some of it embed it.

@@ -44,7 +44,7 @@ func (a *app) blank() *cobra.Command {
 		return b.run(cmd.Context(), args)
 	})
 	f := cmd.Flags()
-	b.o.handling.flags(f)
+	b.o.handling.flags(f, a.streams.Here)
 	f.StringVar(&b.wanted.label, "label", "", "")
 	f.Var(choice{[]string{askFAT32, askExFAT}, &b.wanted.kind}, "file-system", "")
 	f.BoolVar(&b.realSize, "real-size", false, "")

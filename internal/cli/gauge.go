@@ -34,8 +34,8 @@ type gaugeOptions struct {
 	receipt string
 }
 
-func (o *gaugeOptions) flags(f *pflag.FlagSet) {
-	o.handling.flags(f)
+func (o *gaugeOptions) flags(f *pflag.FlagSet, here card.Local) {
+	o.handling.flags(f, here)
 	o.first.flag(f)
 	receiptFlag(f, &o.receipt)
 }
@@ -56,7 +56,7 @@ func (a *app) gaugeSpots() *cobra.Command {
 			return g.spots(ctx, places, seed)
 		})
 	})
-	o.flags(cmd.Flags())
+	o.flags(cmd.Flags(), a.streams.Here)
 	cmd.Flags().IntVar(&places, "places", spots.DefaultPlaces, "")
 	cmd.Flags().Uint64Var(&seed, "seed", 0, "")
 	return cmd
@@ -86,7 +86,7 @@ func (a *app) gaugeWhole() *cobra.Command {
 			return g.whole(ctx, toTheEnd, afresh)
 		})
 	})
-	o.flags(cmd.Flags())
+	o.flags(cmd.Flags(), a.streams.Here)
 	cmd.Flags().BoolVar(&toTheEnd, "to-the-end", false, "")
 	cmd.Flags().BoolVar(&afresh, "afresh", false, "")
 	return cmd

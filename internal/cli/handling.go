@@ -23,9 +23,11 @@ import (
 // handling are the flags that all commands which write a card share.
 type handling struct{ yes, fixedDisk, wait, dryRun bool }
 
-func (h *handling) flags(f *pflag.FlagSet) {
+func (h *handling) flags(f *pflag.FlagSet, here card.Local) {
 	f.BoolVar(&h.yes, "yes", false, "")
-	f.BoolVar(&h.fixedDisk, "fixed-disk", false, "")
+	if !here.OnlyCards {
+		f.BoolVar(&h.fixedDisk, "fixed-disk", false, "")
+	}
 	f.BoolVar(&h.wait, "wait", false, "")
 	f.BoolVar(&h.dryRun, "dry-run", false, "")
 }
@@ -42,6 +44,11 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 	if err := c.Refusal(asked); err != nil {
 		return false, err
 	}
+	if c.Disk != nil && a.streams.Here.Untried && h.yes {
+		if err := trusts(c, a.streams.Here); err != nil {
+			return false, err
+		}
+	}
 	// What a person has to agree to, --yes can't.
 	typed = len(c.Reasons(card.Consent{Asked: true})) > 0
 	if h.yes && !typed {
@@ -50,6 +57,20 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 		}
 	}
 	return typed, c.MayWrite()
+}
+
+// trusts refuses a real card that nobody is asked about, on a system on which writing those has not been tried enough,
+// unless the user has said that it is trusted.
+func trusts(c *card.Card, here card.Local) error {
+	who, err := whoRuns()
+	if err != nil {
+		return err
+	}
+	set, err := loadSettings(who, nil)
+	if err == nil && !set.trustSystem {
+		err = view.NotTrusted(c.Given, here.System)
+	}
+	return err
 }
 
 // mayAsk refuses a card for which a person has to be asked where there is none, and no flag in place of it.

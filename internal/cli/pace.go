@@ -18,7 +18,7 @@ func (a *app) pace() *cobra.Command {
 	cmd := a.command("pace", 0, 1, func(cmd *cobra.Command, args []string) error {
 		return p.measure(cmd.Context(), args)
 	})
-	p.o.handling.flags(cmd.Flags())
+	p.o.handling.flags(cmd.Flags(), a.streams.Here)
 	receiptFlag(cmd.Flags(), &p.o.receipt)
 	return cmd
 }

@@ -92,6 +92,9 @@ func (p person) expand(path string) string {
 
 // short writes a path below the working folder from there, and one below the person's home as shells do, with a tilde.
 func (p person) short(path string) string {
+	if filepath.Separator == '\\' {
+		return path // the shells of Windows know no tilde
+	}
 	home := p.home
 	if !p.sudo {
 		home, _ = os.UserHomeDir() // without a home, nothing is below it

@@ -23,7 +23,7 @@ func (a *app) gaugeRestore() *cobra.Command {
 		r := &restoring{app: a, h: h}
 		return r.run(cmd.Context(), args, list, forget)
 	})
-	h.flags(cmd.Flags())
+	h.flags(cmd.Flags(), a.streams.Here)
 	cmd.Flags().BoolVar(&list, "list", false, "")
 	cmd.Flags().BoolVar(&forget, "forget", false, "")
 	return cmd

@@ -22,6 +22,7 @@ import (
 	"zipstamp/internal/card/here"
 	"zipstamp/internal/document"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/shell"
 	"zipstamp/internal/view"
 )
 
@@ -62,6 +63,7 @@ func Main(args []string, version string) int {
 	streams := view.Streams{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Environ: os.Environ(), Here: here.Cards().Host.Local(),
 	}
+	shell.Use(streams.Here.Shell)
 	return run(ctx, args, version, streams, os.Args[0], &left)
 }
 

@@ -30,7 +30,7 @@ func (a *app) save() *cobra.Command {
 	s := &saving{gauging: &gauging{record: record{app: a}, job: receipt.JobSave, keeps: true}}
 	cmd := a.command("save", 1, 2, func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args) })
 	f := cmd.Flags()
-	s.o.handling.flags(f)
+	s.o.handling.flags(f, a.streams.Here)
 	f.BoolVar(&s.copy.zeros, "free-as-zeros", false, "")
 	receiptFlag(f, &s.o.receipt)
 	return cmd

@@ -25,6 +25,8 @@ type settings struct {
 	receipts string // folder; empty: the state folder
 	eject    bool   // cards at the end
 
+	trustSystem bool // writing real cards on a system on which that was not tried much
+
 	from map[string]string // where each is set, by its name in the file; none: it is the default
 }
 
@@ -42,17 +44,19 @@ type settingsFile struct {
 	Repairs  *int    `toml:"repairs"`
 	Receipts *string `toml:"receipts"`
 	Eject    *bool   `toml:"eject"`
+
+	TrustSystem *bool `toml:"trust_system"`
 }
 
 // settingNames are the settings of the file.
-var settingNames = []string{"read_back", "repairs", "receipts", "eject"}
+var settingNames = []string{"read_back", "repairs", "receipts", "eject", "trust_system"}
 
 // wrongSetting says what a setting must be, of an error of the decoder.
 func wrongSetting(at *toml.DecodeError) string {
 	switch key := strings.Join(at.Key(), "."); key {
 	case "repairs":
 		return view.SettingNumber(key)
-	case "read_back", "eject":
+	case "read_back", "eject", "trust_system":
 		return view.SettingBool(key)
 	case "receipts":
 		return view.SettingText(key)
@@ -141,6 +145,10 @@ func (s *settings) fromFile(path, shown string) error {
 		s.eject = *f.Eject
 		s.set("eject", shown)
 	}
+	if f.TrustSystem != nil {
+		s.trustSystem = *f.TrustSystem
+		s.set("trust_system", shown)
+	}
 	if f.Repairs != nil {
 		s.set("repairs", shown)
 		return s.setRepairs(*f.Repairs, shown+": repairs")
@@ -149,7 +157,7 @@ func (s *settings) fromFile(path, shown string) error {
 }
 
 func (s *settings) fromVariables() error {
-	for name, set := range map[string]*bool{"read_back": &s.readBack, "eject": &s.eject} {
+	for name, set := range map[string]*bool{"read_back": &s.readBack, "eject": &s.eject, "trust_system": &s.trustSystem} {
 		if v := os.Getenv(variableOf(name)); v != "" {
 			on, err := strconv.ParseBool(v)
 			if err != nil {
@@ -192,6 +200,7 @@ func (a *app) showSettings() *cobra.Command {
 			{Name: "read_back", Value: strconv.FormatBool(set.readBack)},
 			{Name: "repairs", Value: strconv.Itoa(set.repairs)},
 			{Name: "eject", Value: strconv.FormatBool(set.eject)},
+			{Name: "trust_system", Value: strconv.FormatBool(set.trustSystem)},
 			{Name: "receipts", Value: who.short(who.receiptsFolder(set).Path())},
 		}
 		for i := range list {

@@ -55,7 +55,7 @@ func (a *app) stamp() *cobra.Command {
 	})
 	f := cmd.Flags()
 	o.published.flags(f)
-	o.handling.flags(f)
+	o.handling.flags(f, a.streams.Here)
 	f.BoolVar(&o.unchecked, "unchecked", false, "")
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
 	f.Bool("no-read-back", false, "")

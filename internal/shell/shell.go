@@ -4,17 +4,40 @@ package shell
 import (
 	"slices"
 	"strings"
+	"sync/atomic"
 )
 
-// Quote writes a word as a shell would need it.
+// Kind is how a shell reads words.
+type Kind uint8
+
+// The kinds.
+const (
+	Posix   Kind = iota // the shells of Unix
+	Windows             // PowerShell and cmd, as far as they agree
+)
+
+var here atomic.Uint32
+
+// Use says which shell the person has who reads the advice of this program. Until then it is one of Unix.
+func Use(k Kind) { here.Store(uint32(k)) }
+
+// Quote writes a word as the shell would need it.
 func Quote(word string) string {
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(
-			"_-./:=,@%+", r,
-		)
+	more := "_-./:=,@%+"
+	windows := Kind(here.Load()) == Windows
+	if windows {
+		more = `_-./:=+\` // a comma makes lists, an at sign and a percent sign stand for variables
 	}
-	if word != "" && strings.TrimLeftFunc(word, plain) == "" {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(more, r)
+	}
+	switch {
+	case word != "" && strings.TrimLeftFunc(word, plain) == "":
 		return word
+	case windows && !strings.ContainsAny(word, "$`\""):
+		return `"` + word + `"` // as both read it
+	case windows:
+		return "'" + strings.ReplaceAll(word, "'", "''") + "'" // as PowerShell does
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }

@@ -29,7 +29,7 @@ type Plan struct {
 }
 
 // ShowPlan shows the cards, what will be written to them, and what the image will be compared with.
-func (v *Screen) ShowPlan(p Plan) { planAnswer(p).print(v.Err, v.errWidth) }
+func (v *Screen) ShowPlan(p Plan) { v.planAnswer(p).print(v.Err, v.errWidth) }
 
 // DrySentence says what a job would do that a dry run has left undone.
 func DrySentence(job string, p Plan) string {
@@ -49,12 +49,12 @@ func DrySentence(job string, p Plan) string {
 
 // DryRun shows what would be done.
 func (v *Screen) DryRun(sentence string, p Plan) {
-	a := planAnswer(p)
+	a := v.planAnswer(p)
 	a.sentence = sentence
 	a.print(v.Out, v.width)
 }
 
-func planAnswer(p Plan) *answer {
+func (v *Screen) planAnswer(p Plan) *answer {
 	var names []string
 	for _, l := range p.Cards {
 		names = append(names, word(l.Card.Name))
@@ -87,7 +87,7 @@ func planAnswer(p Plan) *answer {
 		}
 	}
 	a.add("then", "%s", p.Then)
-	for _, n := range planNotes(p) {
+	for _, n := range v.planNotes(p) {
 		a.note("%s", n)
 	}
 	return a
@@ -180,7 +180,7 @@ func publishedFact(p check.Published) string {
 	return strings.Join(facts, "\n")
 }
 
-func planNotes(p Plan) []string {
+func (v *Screen) planNotes(p Plan) []string {
 	var notes []string
 	mounts, swaps := 0, 0
 	for _, l := range p.Cards {
@@ -189,6 +189,10 @@ func planNotes(p Plan) []string {
 		if least := p.Contents.Size; least.Certainty == image.AtLeast && least.Bytes > l.Card.Size {
 			notes = append(notes, fmt.Sprintf("The image seems too large for %s: its packing says %s or more.",
 				word(l.Card.Name), Bytes(least.Bytes)))
+		}
+		if l.Card.Disk != nil && v.here.Untried && !p.Keeps && len(notes) == 0 {
+			notes = append(notes, strings.ToUpper(untried(v.here.System)[:1])+untried(v.here.System)[1:]+
+				"; see that it is the right card.")
 		}
 		if len(l.Card.Reasons(card.Consent{Asked: true})) > 0 {
 			notes = append(notes, fmt.Sprintf("%s is no card: it is a fixed disk. See that it is the right one.",

@@ -154,7 +154,7 @@ func TestPlanOfSeveralCards(t *testing.T) {
 	} {
 		assert.Contains(t, text, says)
 	}
-	notes := strings.Join(planNotes(Plan{Cards: []Listed{inSlot(t)}}), " ")
+	notes := strings.Join(new(Screen).planNotes(Plan{Cards: []Listed{inSlot(t)}}), " ")
 	assert.Contains(t, notes, "What is mounted will be unmounted first.")
 	assert.Contains(t, notes, "Swap will be turned off first")
 }

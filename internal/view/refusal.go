@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"strings"
 
 	"zipstamp/internal/card"
@@ -17,7 +18,9 @@ var madeNames = map[disks.Made]string{
 	disks.Encrypted: "an encrypted volume", disks.LVM: "an LVM volume", disks.RAID: "a RAID array",
 	disks.Mapped: "a mapped volume", disks.Multipath: "one way of several to another disk",
 	disks.Bcache: "a bcache volume", disks.ZFSVolume: "a ZFS volume", disks.ZFSPool: "a ZFS pool",
-	disks.InMemory: "a disk in this computer's memory",
+	disks.InMemory: "a disk in this computer's memory", disks.VirtualDisk: "a file that is shown as a disk",
+	disks.StorageSpace: "a storage space", disks.DynamicDisk: "a dynamic disk",
+	disks.Striped: "a volume that is on several disks", disks.Container: "a container of volumes",
 }
 
 var unfitNames = map[disks.Unfit]string{
@@ -40,6 +43,8 @@ func systemUse(u disks.SystemUse) string {
 		return u.Point + " is on it, which is mounted at each start"
 	case disks.Started:
 		return "this computer was started from it"
+	case disks.Unknown:
+		return "it can't be told whether the system is on it"
 	}
 	return u.Point + " is on it"
 }
@@ -85,6 +90,9 @@ func reasonClause(r guard.Reason) string {
 		var uses []string
 		for _, u := range r.System {
 			uses = append(uses, systemUse(u))
+		}
+		if len(r.System) == 1 && r.System[0].How == disks.Unknown {
+			return "it can't be told whether this computer runs from it"
 		}
 		return fmt.Sprintf("this computer runs from it (%s)", strings.Join(uses, ", "))
 	case guard.SwapInUse:
@@ -207,6 +215,9 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	case guard.IsUnfit:
 		return "name the card's device"
 	case guard.Fixed, guard.Large:
+		if here.OnlyCards {
+			return device
+		}
 		return "if it is the right one all the same: --fixed-disk"
 	case guard.Unnamed, guard.NoHost:
 		if r.Cause == guard.NoHost {
@@ -237,9 +248,18 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	case guard.Ambiguous:
 		return "name one of them by its path"
 	case guard.NoRights, guard.NoRightToRead:
+		if here.Privacy && os.Geteuid() == 0 { // who has all rights, and is refused all the same
+			return "allow it for your terminal, in System Settings, Privacy & Security: Files and Folders, Removable " +
+				"Volumes, or " +
+				"Full Disk Access; then open a new terminal"
+		}
 		if len(here.Elevate) > 0 && len(again) > 0 {
 			command := append(append([]string{}, here.Elevate...), program(again[0]))
 			return "run it with more rights: " + shell.Command(append(command, again[1:]...)...)
+		}
+		if here.Administrator {
+			return "open a terminal as administrator (in the Start menu, right-click it, and choose \"Run as " +
+				"administrator\"), and run the command again there"
 		}
 	case guard.Changed, guard.OtherSerial, guard.PutInAgain:
 		return "see what zipstamp cards shows, and choose again"

@@ -474,6 +474,21 @@ func SizeInexact(card, given string) error {
 	}
 }
 
+// NotTrusted is the refusal of a real card that nobody is asked about, where writing those was tried with stand-ins
+// only.
+func NotTrusted(card, system string) error {
+	return &Refusal{
+		Card: card, Why: untried(system),
+		Next: "leave --yes out, or say that you trust it: trust_system = true in the " +
+			"settings (zipstamp settings shows where they are)",
+	}
+}
+
+// untried says that writing real cards has hardly been tried on a system.
+func untried(system string) string {
+	return fmt.Sprintf("writing real cards on %s has been tried with stand-ins, and not yet on many computers", system)
+}
+
 // Refusals of recheck.
 
 // CompareWithImage is the command that compares a card with an image.

@@ -44,6 +44,12 @@ const (
 	ZFSVolume Made = "ZFS volume"
 	ZFSPool   Made = "ZFS pool"
 	InMemory  Made = "disk in memory"
+
+	VirtualDisk  Made = "virtual disk" // a file that the system shows as a disk
+	StorageSpace Made = "storage space"
+	DynamicDisk  Made = "dynamic disk"
+	Striped      Made = "volume of several disks"
+	Container    Made = "container of volumes" // APFS
 )
 
 // Unfit is what a disk is that is none for images.
@@ -157,6 +163,7 @@ const (
 	Mounted How = "mounted"          // a folder of the system is on it
 	AtStart How = "mounted at start" // a folder is on it that is mounted at each start
 	Started How = "started from"     // the computer was
+	Unknown How = "unknown"          // it can't be told whether something of it is
 )
 
 // Title is maker and model in one.

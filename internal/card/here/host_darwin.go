@@ -5,4 +5,4 @@ import (
 	"zipstamp/internal/card/darwin"
 )
 
-func host() card.Host { return darwin.Host{} }
+func host() card.Host { return darwin.Here() }

@@ -5,4 +5,4 @@ import (
 	"zipstamp/internal/card/windows"
 )
 
-func host() card.Host { return windows.Host{} }
+func host() card.Host { return windows.Here() }
