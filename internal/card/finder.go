@@ -33,6 +33,9 @@ func (f Finder) Find(given string) (*Card, error) {
 		return f.findNamed(given, name)
 	}
 	if key := f.Host.KeyOf(given); key != "" {
+		if info, err := os.Lstat(given); err == nil && info.Mode().IsRegular() {
+			return nil, refuse(given, guard.Reason{Cause: guard.FileAndDisk})
+		}
 		return f.findDisk(given, key)
 	}
 	path, err := filepath.EvalSymlinks(given)

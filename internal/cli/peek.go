@@ -39,7 +39,7 @@ func (a *app) peek() *cobra.Command {
 
 // lookInto describes the image or card that is named, or the card that is chosen.
 func (a *app) lookInto(ctx context.Context, args []string, member string, most limit) (view.Peeked, error) {
-	if len(args) == 0 || namesCard(args[0]) {
+	if len(args) == 0 || namesCard(args[0]) || a.finder.Host.KeyOf(args[0]) != "" {
 		c, err := a.pickOrChoose(ctx, args)
 		if err != nil {
 			return view.Peeked{}, err

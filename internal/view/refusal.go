@@ -135,6 +135,8 @@ func reasonClause(r guard.Reason) string {
 		return "it names no " + r.Of
 	case guard.NoneNamed:
 		return fmt.Sprintf("there is no card with the %s %s", r.Of, r.Name)
+	case guard.FileAndDisk:
+		return "that is a file here, and the name of a disk too"
 	case guard.Ambiguous:
 		return fmt.Sprintf("%d disks have the %s %s: %s", len(r.Names), r.Of, r.Name, strings.Join(r.Names, ", "))
 	case guard.NoHost:
@@ -245,6 +247,8 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 		return "see what zipstamp cards shows"
 	case guard.NoneNamed:
 		return "put the card in, and see what zipstamp cards shows"
+	case guard.FileAndDisk:
+		return "write ./NAME for the file, or the disk's whole path, as zipstamp cards shows it"
 	case guard.Ambiguous:
 		return "name one of them by its path"
 	case guard.NoRights, guard.NoRightToRead:

@@ -66,17 +66,18 @@ const (
 
 // The causes for which a card can't be found.
 const (
-	NotThere   Cause = "not there"
-	SystemSays Cause = "system says" // Err
-	IsFolder   Cause = "folder"
-	NoDevice   Cause = "no device"         // Name says what it is: a pipe, a socket
-	IsPart     Cause = "partition"         // number N of the card Of
-	NotListed  Cause = "not listed"        // the system no longer knows it
-	BadSpec    Cause = "bad practice card" // Err
-	NamesNone  Cause = "names none"        // Of is what it should name: label, serial number
-	NoneNamed  Cause = "none named"        // no card has Name as its Of
-	Ambiguous  Cause = "ambiguous"         // Names have Name as their Of
-	NoHost     Cause = "no host"           // this system's disks can't be used: Err
+	NotThere    Cause = "not there"
+	SystemSays  Cause = "system says" // Err
+	IsFolder    Cause = "folder"
+	NoDevice    Cause = "no device"         // Name says what it is: a pipe, a socket
+	IsPart      Cause = "partition"         // number N of the card Of
+	NotListed   Cause = "not listed"        // the system no longer knows it
+	BadSpec     Cause = "bad practice card" // Err
+	NamesNone   Cause = "names none"        // Of is what it should name: label, serial number
+	NoneNamed   Cause = "none named"        // no card has Name as its Of
+	Ambiguous   Cause = "ambiguous"         // Names have Name as their Of
+	FileAndDisk Cause = "file and disk"     // the name is that of a disk, and of a file here
+	NoHost      Cause = "no host"           // this system's disks can't be used: Err
 )
 
 // The causes for which a card can't be had.

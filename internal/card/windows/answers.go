@@ -59,6 +59,7 @@ type VolumeAnswers struct {
 	Name    string   `json:"name"`
 	Paths   []string `json:"paths"`   // letters, as E:\, and folders
 	Extents Answer   `json:"extents"` // VOLUME_DISK_EXTENTS
+	Device  Answer   `json:"device"`  // STORAGE_DEVICE_NUMBER, which tells the disk where the other doesn't
 	Label   string   `json:"label,omitempty"`
 	Kind    string   `json:"kind,omitempty"`  // of the file system, as Windows calls it
 	Error   uint32   `json:"error,omitempty"` // why neither could be read
@@ -93,6 +94,7 @@ const (
 	errNotSupported  = 50
 	errLockViolation = 33
 	errInUse         = 32
+	errBadDevice     = 66
 	errInvalid       = 87
 	errNoMedia       = 1112
 	errLocked        = 0x80310000 // FVE_E_LOCKED_VOLUME: BitLocker

@@ -156,6 +156,33 @@ func parseExtents(b []byte) (all []extent, err error) {
 	return all, nil
 }
 
+// diskDevice is FILE_DEVICE_DISK, the type of a device number (winioctl.h).
+const diskDevice = 7
+
+// errNoExtents says that a volume doesn't tell which disks it is on.
+var errNoExtents = errors.New("the volume doesn't tell which disks it is on")
+
+// extents are the parts of disks that a volume is on. Where it only tells its disk, they have no bytes. A volume without
+// a medium is on none.
+func (v VolumeAnswers) extents() ([]extent, error) {
+	switch v.Extents.Error {
+	case errNotReady, errNoMedia:
+		return nil, nil
+	case 0:
+		all, err := parseExtents(v.Extents.Bytes)
+		if err != nil || len(all) > 0 {
+			return all, err
+		}
+	}
+	if b := v.Device.Bytes; len(b) >= 8 && le.Uint32(b) == diskDevice {
+		return []extent{{disk: le.Uint32(b[4:])}}, nil
+	}
+	if v.Extents.Error != 0 {
+		return nil, errorText(v.Extents.Error)
+	}
+	return nil, errNoExtents
+}
+
 // Partition types that belong to something that is made of disks.
 const (
 	ldmMBR      = 0x42
@@ -342,11 +369,8 @@ func (c Computer) addParts(d *disks.Disk, a DiskAnswers) {
 func (c Computer) addVolumes(d *disks.Disk, number uint32) (sure bool) {
 	sure = true
 	for _, v := range c.Volumes {
-		extents, err := parseExtents(v.Extents.Bytes)
-		unknown := v.Extents.Error != 0 && v.Extents.Error != errNotReady && v.Extents.Error != errNoMedia ||
-			err != nil &&
-				v.Extents.Error == 0
-		if unknown && c.isUsed(v.Name) {
+		extents, err := v.extents()
+		if err != nil && c.isUsed(v.Name) {
 			sure = false // it may be here
 		}
 		at := slices.IndexFunc(extents, func(e extent) bool { return e.disk == number })
@@ -389,7 +413,7 @@ func (c Computer) addVolumes(d *disks.Disk, number uint32) (sure bool) {
 func addFileSystem(d *disks.Disk, v VolumeAnswers, at layout.Extent) {
 	fs := disks.FileSystem{Kind: fileSystems[strings.ToUpper(v.Kind)], Label: v.Label}
 	for i := range d.Parts {
-		if p := &d.Parts[i]; p.Start == at.Offset {
+		if p := &d.Parts[i]; p.Start == at.Offset && at.Length > 0 {
 			fs.PartName = p.FS.PartName
 			p.FS, p.Path, p.Key = fs, strings.TrimSuffix(v.Name, `\`), v.Name
 			return

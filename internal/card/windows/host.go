@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -103,6 +104,7 @@ func (h *Host) askVolume(volume string) VolumeAnswers {
 	}
 	defer open.Close()
 	v.Extents = h.answer(open, getExtents, nil, volumeMost)
+	v.Device = h.answer(open, getDeviceNumber, nil, 12)
 	if v.Extents.Error == 0 {
 		v.Label, v.Kind, err = h.sys.FileSystemOf(volume)
 		v.Error = h.sys.Number(err)
@@ -141,11 +143,11 @@ func (h *Host) KeyOf(given string) string {
 	if !letterName.MatchString(given) {
 		return ""
 	}
-	volume, _, err := h.sys.VolumeOf(strings.ToUpper(given[:2]) + `\`)
-	if err != nil || volume == "" {
+	volume := h.volumeAt(strings.ToUpper(given[:2]) + `\`)
+	if volume == "" {
 		return ""
 	}
-	extents, err := parseExtents(h.askVolume(volume).Extents.Bytes)
+	extents, err := h.askVolume(volume).extents()
 	if err != nil || len(extents) == 0 {
 		return ""
 	}
@@ -157,11 +159,32 @@ func (h *Host) KeyOf(given string) string {
 	return name(int(extents[0].disk))
 }
 
+// volumeAt is the volume that can be seen at a root; empty if there is none.
+func (h *Host) volumeAt(root string) string {
+	volumes, err := h.sys.Volumes()
+	if err != nil {
+		return ""
+	}
+	for _, v := range volumes {
+		if paths, err := h.sys.PathsOf(v); err == nil && slices.Contains(paths, root) {
+			return v
+		}
+	}
+	return ""
+}
+
 // Held can't be told before a disk is opened.
 func (h *Host) Held(disks.Disk) bool { return false }
 
-// MayWrite tells whether this program has an administrator's rights: Windows lets nobody else write a disk.
-func (h *Host) MayWrite(disks.Disk) bool { return h.sys.Elevated() }
+// MayWrite tells whether this program may open the disk to write it, which Windows lets only administrators do.
+func (h *Host) MayWrite(d disks.Disk) bool {
+	open, err := h.sys.Open(d.Path, ToLock)
+	if err != nil {
+		return h.sys.Number(err) != errAccessDenied
+	}
+	open.Close()
+	return true
+}
 
 // How often a volume is tried to be locked, and how long apart: others may look at it for a moment.
 const (
@@ -188,14 +211,14 @@ func (h *Host) Free(ctx context.Context, d disks.Disk) error {
 		if a.Extents.Error == errNotReady || a.Extents.Error == errNoMedia {
 			continue
 		}
-		extents, err := parseExtents(a.Extents.Bytes)
+		extents, err := a.extents()
 		shown := shownAs(a)
 		switch {
-		case err != nil || a.Extents.Error != 0:
+		case err != nil:
 			if kind := h.sys.TypeOf(volume); kind == DriveOptical || kind == DriveMemory {
 				continue // it is on no disk
 			}
-			return undo(guard.Reason{Cause: guard.NotUnmounted, Name: shown, Err: errorText(a.Extents.Error)})
+			return undo(guard.Reason{Cause: guard.NotUnmounted, Name: shown, Err: err})
 		case !isOn(extents, number):
 			continue
 		}
@@ -220,7 +243,8 @@ func (h *Host) Free(ctx context.Context, d disks.Disk) error {
 			}
 			return undo(guard.Reason{Cause: guard.InUse, Name: shown, Programs: users})
 		}
-		if _, err := open.Control(dismountVolume, nil, 0); err != nil {
+		// a driver that has no file system to dismount may say that it is of another kind
+		if _, err := open.Control(dismountVolume, nil, 0); err != nil && h.sys.Number(err) != errBadDevice {
 			return undo(guard.Reason{Cause: guard.NotUnmounted, Name: shown, Err: err})
 		}
 	}

@@ -147,7 +147,8 @@ func TestNothingIsWrittenWhereOneVolumeCannotBeHad(t *testing.T) {
 	}
 	s := reader()
 	s.rights = false
-	assert.False(t, New(s).MayWrite(disks.Disk{}))
+	assert.False(t, New(s).MayWrite(disks.Disk{Path: device(3)}))
+	assert.True(t, New(reader()).MayWrite(disks.Disk{Path: device(3)}))
 	_, err := find(t, New(s), "disk3").OpenToCompare()
 	assert.Equal(t, guard.NoRightToRead, cause(t, err).Cause)
 }

@@ -175,8 +175,6 @@ func (s *scripted) Number(err error) uint32 {
 	return errInvalid
 }
 
-func (s *scripted) Elevated() bool { return s.rights }
-
 func (s *scripted) Drives() (all []int, err error) {
 	for _, d := range s.computer.Disks {
 		all = append(all, d.Number)

@@ -8,7 +8,6 @@ import (
 
 // System is what is asked of Windows. Errors are its numbers, as Number gives them.
 type System interface {
-	Elevated() bool                                             // this program has an administrator's rights
 	Drives() ([]int, error)                                     // N of all \\.\PhysicalDriveN
 	Volumes() ([]string, error)                                 // \\?\Volume{GUID}\
 	PathsOf(volume string) ([]string, error)                    // letters and folders at which it can be seen

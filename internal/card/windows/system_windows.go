@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"unsafe"
@@ -32,8 +33,6 @@ func (real) Number(err error) uint32 {
 	}
 	return errInvalid
 }
-
-func (real) Elevated() bool { return windows.GetCurrentProcessToken().IsElevated() }
 
 // Drives are found among the names of devices, which needs no rights.
 func (real) Drives() (numbers []int, err error) {
@@ -73,7 +72,7 @@ func texts(list []uint16) (all []string) {
 	return all
 }
 
-func (real) Volumes() (all []string, err error) {
+func (r real) Volumes() (all []string, err error) {
 	var name [windows.MAX_PATH + 1]uint16
 	find, err := windows.FindFirstVolume(&name[0], uint32(len(name)))
 	if errors.Is(err, windows.ERROR_NO_MORE_FILES) {
@@ -87,7 +86,7 @@ func (real) Volumes() (all []string, err error) {
 		all = append(all, windows.UTF16ToString(name[:]))
 		err := windows.FindNextVolume(find, &name[0], uint32(len(name)))
 		if errors.Is(err, windows.ERROR_NO_MORE_FILES) {
-			return all, nil
+			return append(all, r.onlyLetters(all)...), nil
 		}
 		if err != nil {
 			return nil, os.NewSyscallError("FindNextVolume", err)
@@ -95,7 +94,35 @@ func (real) Volumes() (all []string, err error) {
 	}
 }
 
+// byLetter is the name of a volume that is known by its letter alone, as some drivers have it; its root stands behind.
+const byLetter = `\\.\`
+
+// onlyLetters are the letters of volumes that are not among others, such as those without a file system. Those of drives
+// on other computers, of discs and of memory are none.
+func (r real) onlyLetters(volumes []string) (more []string) {
+	var known []string
+	for _, v := range volumes {
+		paths, _ := r.PathsOf(v) // one that can't be seen has no letter
+		known = append(known, paths...)
+	}
+	mask, err := windows.GetLogicalDrives()
+	if err != nil {
+		return nil
+	}
+	for i := range 26 {
+		root := string(rune('A'+i)) + `:\`
+		other := []DriveType{DriveRemote, DriveOptical, DriveMemory}
+		if mask&(1<<i) != 0 && !slices.Contains(known, root) && !slices.Contains(other, r.TypeOf(root)) {
+			more = append(more, byLetter+root)
+		}
+	}
+	return more
+}
+
 func (real) PathsOf(volume string) ([]string, error) {
+	if root, ok := strings.CutPrefix(volume, byLetter); ok {
+		return []string{root}, nil
+	}
 	name, err := windows.UTF16PtrFromString(volume)
 	if err != nil {
 		return nil, err
@@ -116,7 +143,7 @@ func (real) PathsOf(volume string) ([]string, error) {
 }
 
 func (real) FileSystemOf(volume string) (label, kind string, err error) {
-	root, err := windows.UTF16PtrFromString(volume)
+	root, err := windows.UTF16PtrFromString(strings.TrimPrefix(volume, byLetter))
 	if err != nil {
 		return "", "", err
 	}
@@ -146,6 +173,9 @@ func (real) VolumeOf(path string) (volume, root string, err error) {
 	}
 	var found [windows.MAX_PATH + 1]uint16
 	if err := windows.GetVolumeNameForVolumeMountPoint(&at[0], &found[0], uint32(len(found))); err != nil {
+		if letterName.MatchString(root) {
+			return byLetter + root, root, nil
+		}
 		return "", root, os.NewSyscallError("GetVolumeNameForVolumeMountPoint", err)
 	}
 	return windows.UTF16ToString(found[:]), root, nil
