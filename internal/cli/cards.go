@@ -33,8 +33,12 @@ func (a *app) cards() *cobra.Command {
 			return err
 		}
 		if a.json {
-			a.printJSON(cardsDocument(listed, all))
-			return nil
+			doc := cardsDocument(listed, all)
+			if host, ok := a.finder.Host.(card.Reporter); ok && all {
+				doc.Answers, err = host.Report()
+			}
+			a.printJSON(doc)
+			return err
 		}
 		a.screen.Cards(listed, all)
 		return nil
@@ -159,7 +163,8 @@ func (a *app) history() []receipt.Document {
 type (
 	cardList struct {
 		document.Head
-		List []listedCard `json:"list"`
+		List    []listedCard `json:"list"`
+		Answers any          `json:"answers,omitempty"` // of the system, where the host gives them
 	}
 	listedCard struct {
 		Path       string         `json:"path"`
@@ -232,7 +237,9 @@ func causeOf(r guard.Reason) string {
 }
 
 func cardsDocument(listed []view.Listed, all bool) cardList {
-	doc := cardList{document.New(document.Cards, statusGood, view.CardsSentence(listed)), []listedCard{}}
+	doc := cardList{
+		Head: document.New(document.Cards, statusGood, view.CardsSentence(listed)), List: []listedCard{},
+	}
 	for _, l := range listed {
 		if !all && !l.IsCard() {
 			continue

@@ -205,7 +205,8 @@ var computers = []struct {
 		"APFSPhysicalStores": []dict{{"DeviceIdentifier": "disk4s2"}},
 	})), nil},
 	{
-		"a stick that claims 16 TB", card4("USB", also(removable, dict{"TotalSize": int64(16e12), "Size": int64(16e12)})),
+		"a stick that claims 16 TB",
+		card4("USB", also(removable, dict{"TotalSize": int64(16e12), "Size": int64(16e12)})),
 		[]guard.Cause{guard.Large},
 	},
 	{"a Mac that runs from a stick", used(with(map[string]dict{
@@ -226,7 +227,8 @@ var computers = []struct {
 		return c
 	}(), []guard.Cause{guard.System}},
 	{
-		"a path of the system that can't be found", used(card4("USB", removable, saltboot), Use{Path: "/x", Error: "no"}),
+		"a path of the system that can't be found",
+		used(card4("USB", removable, saltboot), Use{Path: "/x", Error: "no"}),
 		[]guard.Cause{guard.System},
 	},
 	{

@@ -162,8 +162,8 @@ const diskDevice = 7
 // errNoExtents says that a volume doesn't tell which disks it is on.
 var errNoExtents = errors.New("the volume doesn't tell which disks it is on")
 
-// extents are the parts of disks that a volume is on. Where it only tells its disk, they have no bytes. A volume without
-// a medium is on none.
+// extents are the parts of disks that a volume is on. Where it only tells its disk, they have no bytes. A volume
+// without a medium is on none.
 func (v VolumeAnswers) extents() ([]extent, error) {
 	switch v.Extents.Error {
 	case errNotReady, errNoMedia:

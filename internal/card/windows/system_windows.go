@@ -97,8 +97,8 @@ func (r real) Volumes() (all []string, err error) {
 // byLetter is the name of a volume that is known by its letter alone, as some drivers have it; its root stands behind.
 const byLetter = `\\.\`
 
-// onlyLetters are the letters of volumes that are not among others, such as those without a file system. Those of drives
-// on other computers, of discs and of memory are none.
+// onlyLetters are the letters of volumes that are not among others, such as those without a file system. Those of
+// drives on other computers, of discs and of memory are none.
 func (r real) onlyLetters(volumes []string) (more []string) {
 	var known []string
 	for _, v := range volumes {

@@ -327,7 +327,9 @@ command prints; a variable overrides the file, and a flag both.
   read_back = true       read every block back (ZIPSTAMP_READ_BACK)
   repairs = 3            how often bad blocks are rewritten (ZIPSTAMP_REPAIRS)
   eject = true           eject the card at the end (ZIPSTAMP_EJECT)
-  receipts = "~/cards"   where receipts are kept (ZIPSTAMP_RECEIPTS)`,
+  receipts = "~/cards"   where receipts are kept (ZIPSTAMP_RECEIPTS)
+  trust_system = false   let --yes write real cards on Windows and macOS, where
+                         that is new (ZIPSTAMP_TRUST_SYSTEM)`,
 	},
 	"version": {
 		Use:   "version",
