@@ -198,12 +198,15 @@ func (c *copying) run(
 	if err != nil {
 		return r, &save.WriteError{Err: err}
 	}
-	defer out.Close()
 	job := save.Job{
 		Device: hold, Meter: m, Out: out, Format: c.format, FreeAsZeros: c.zeros, Carry: c.carry,
 		Keep: keep,
 	}
-	if r, err = job.Run(ctx); err != nil {
+	r, err = job.Run(ctx)
+	if closing := out.Close(); err == nil && closing != nil { // some systems rename nothing that is open
+		err = &save.WriteError{Err: closing}
+	}
+	if err != nil {
 		if r.Size == 0 { // there is nothing to carry on
 			_ = who.as(func() error {
 				return errors.Join(os.Remove(c.path+partEnding), os.Remove(c.path+progressEnding))
