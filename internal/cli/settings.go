@@ -157,7 +157,8 @@ func (s *settings) fromFile(path, shown string) error {
 }
 
 func (s *settings) fromVariables() error {
-	for name, set := range map[string]*bool{"read_back": &s.readBack, "eject": &s.eject, "trust_system": &s.trustSystem} {
+	switches := map[string]*bool{"read_back": &s.readBack, "eject": &s.eject, "trust_system": &s.trustSystem}
+	for name, set := range switches {
 		if v := os.Getenv(variableOf(name)); v != "" {
 			on, err := strconv.ParseBool(v)
 			if err != nil {

@@ -170,9 +170,12 @@ func (d *Desk) Contents() ([]byte, error) { return os.ReadFile(filepath.Join(d.D
 // word NAME=VALUE before it sets a variable.
 func (d *Desk) Run(ctx context.Context, words ...string) (status int, said string, err error) {
 	const script = `kit=$0 desk=$1; shift 1
-		mkdir -p "$kit/work"; mount --bind "$desk" "$kit/work"; mount -t proc proc "$kit/proc"; mount --bind /dev "$kit/dev"
-		exec chroot "$kit" env -i -C /work HOME=/root XDG_RUNTIME_DIR=/tmp PATH=/usr/bin:/bin WINEPREFIX=/work/prefix WINEDEBUG=-all \
-			WINEDLLOVERRIDES=mscoree,mshtml= LANG=C.UTF-8 "$@"`
+		mkdir -p "$kit/work"
+		mount --bind "$desk" "$kit/work"
+		mount -t proc proc "$kit/proc"
+		mount --bind /dev "$kit/dev"
+		exec chroot "$kit" env -i -C /work HOME=/root XDG_RUNTIME_DIR=/tmp PATH=/usr/bin:/bin \
+			WINEPREFIX=/work/prefix WINEDEBUG=-all WINEDLLOVERRIDES=mscoree,mshtml= LANG=C.UTF-8 "$@"`
 	cmd := exec.CommandContext(ctx, "unshare", append([]string{"-m", "sh", "-ec", script, d.kit, d.Dir}, words...)...)
 	// a file, and no pipe: Wine's own services keep it open
 	out, err := os.CreateTemp("", "wine-")

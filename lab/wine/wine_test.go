@@ -103,12 +103,14 @@ func TestWindows(t *testing.T) {
 	table := layout.MBR(0x5A17A1B5, layout.Partition{Type: 0x83, Start: 2048, Sectors: (23 * mib) / 512})
 	copy(img, table[:])
 	require.NoError(t, os.WriteFile(filepath.Join(r.Dir, "os.img"), img, 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(r.Dir, "os.img.sha256"), fmt.Appendf(nil, "%x  os.img\n", sha256.Sum256(img)),
+	require.NoError(t, os.WriteFile(filepath.Join(r.Dir, "os.img.sha256"), fmt.Appendf(nil, "%x  os.img\n",
+		sha256.Sum256(img)),
 		0o644))
 
 	// A computer with a card in its reader.
 	r.insert(wine.Card{})
-	r.want(0, "cards --all", `Found 1 writable card. \\.\PhysicalDrive7 67.1 MB`, "USB, Brindle Card Reader, serial TS16-77",
+	r.want(0, "cards --all", `Found 1 writable card. \\.\PhysicalDrive7 67.1 MB`,
+		"USB, Brindle Card Reader, serial TS16-77",
 		`\\.\PhysicalDrive0`, `this computer runs from it (C:\windows is on it`)
 	listed := r.want(0, "cards --all --json")
 	var doc struct{ Answers map[string]any }
@@ -132,7 +134,8 @@ func TestWindows(t *testing.T) {
 	r.want(0, "pace --yes disk7", "sequential")
 	r.want(0, "save --yes disk7 copy.img.gz", "copy.img.gz")
 	r.want(0, "blank --yes --no-eject --label SALTBOOT --with saltmarsh-boot.zip disk7",
-		"has 7 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back right")
+		"has 7 files from saltmarsh-boot.zip on one FAT32 file system named SALTBOOT, and every file was read back "+
+			"right")
 	r.want(0, "blank --yes --no-eject disk7", "disk7 is empty: one FAT32 file system")
 	r.want(0, "gauge whole --yes disk7", "disk7 holds what it claims")
 	r.want(0, "stamp --yes os.img disk7", "Stamped and read back", "let go ejected")

@@ -2,7 +2,6 @@ package darwin
 
 import (
 	"encoding/json"
-	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -304,7 +303,7 @@ func FuzzFacts(f *testing.F) {
 		}
 		for _, d := range all {
 			if d.Size < 0 || d.Name == "disk0" && len(d.System) == 0 {
-				t.Fatal(fmt.Sprintf("%+v", d))
+				t.Fatalf("%+v", d)
 			}
 		}
 		c.List = list

@@ -3,6 +3,7 @@ package windows
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"regexp"
@@ -89,13 +90,8 @@ var hexSerial = regexp.MustCompile(`^([0-9A-Fa-f]{2}){4,}$`)
 // nobody gave are zeros.
 func serialNumber(s string) string {
 	if hexSerial.MatchString(s) {
-		var plain []byte
-		for i := 0; i < len(s); i += 2 {
-			var c byte
-			fmt.Sscanf(s[i:i+2], "%02x", &c)
-			plain = append(plain, c)
-		}
-		if text := strings.TrimSpace(string(plain)); isWord(text) {
+		plain, err := hex.DecodeString(s)
+		if text := strings.TrimSpace(string(plain)); err == nil && isWord(text) {
 			s = text
 		}
 	}
