@@ -66,7 +66,7 @@ func TestStampOntoABlockDevice(t *testing.T) {
 	r = d.typed(80, name+"\n", "stamp", osXZ, loop)
 	require.Equal(t, 4, r.status)
 	r.mentions(t, name+"p1 is mounted at "+d.path("point"), "What is mounted will be unmounted first.",
-		"point is in use", "sleep (process", "has open "+d.path("point/tide"), "with --wait")
+		"point is in use", "sleep (process", "has "+d.path("point/tide")+" open", "with --wait")
 	d.typed(80, "no\n", "stamp", osXZ, loop)
 	sh("mountpoint -q point && test -e point/tide && test -e " + loop + "p2")
 	time.AfterFunc(1500*time.Millisecond, func() { _ = reader.Process.Kill(); _ = reader.Wait() })

@@ -286,7 +286,7 @@ func TestCardsOnBothBuses(t *testing.T) {
 	r.want(0, "mkdir -p /media/SALT && mount -t vfat /dev/sda1 /media/SALT")
 	busy := "exec 5</media/SALT/kernel.bin; sleep 1000 & exec 5<&-; "
 	r.want(4, busy+stampIt+"label:saltboot; s=$?; kill %1; exit $s", "/media/SALT is in use", "sleep (process",
-		"has open /media/SALT/kernel.bin")
+		"has /media/SALT/kernel.bin open")
 	r.want(0, stampIt+"label:saltboot && ! grep SALT /proc/mounts", "is on sda")
 
 	// A card whose lock is slid, and the same card without.

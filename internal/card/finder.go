@@ -38,6 +38,11 @@ func (f Finder) Find(given string) (*Card, error) {
 		}
 		return f.findDisk(given, key)
 	}
+	if e, ok := f.Host.(Explainer); ok {
+		if why, ok := e.WhyNone(given); ok {
+			return nil, refuse(given, why)
+		}
+	}
 	path, err := filepath.EvalSymlinks(given)
 	if err == nil {
 		path, err = filepath.Abs(path)

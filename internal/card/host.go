@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"zipstamp/internal/card/disks"
+	"zipstamp/internal/card/guard"
 	"zipstamp/internal/shell"
 )
 
@@ -82,6 +83,12 @@ type Local struct {
 // it is.
 type Reporter interface {
 	Report() (any, error) // as JSON
+}
+
+// Explainer is a host that can say why a name that a disk could have stands for none that may be chosen. It returns
+// false for other names.
+type Explainer interface {
+	WhyNone(name string) (guard.Reason, bool)
 }
 
 // Unsupported is a host that can do nothing with disks. Hosts that can do some of it embed it.

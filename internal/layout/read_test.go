@@ -290,6 +290,20 @@ func TestWhatADiskIs(t *testing.T) {
 	}
 }
 
+// TestBitLockerOnACard has the volume that stands before an encrypted one on what can be taken out: a sound FAT.
+func TestBitLockerOnACard(t *testing.T) {
+	const id = `printf '\073\326\147\111\051\056\330\112\203\231\366\243\071\343\320\001'`
+	for commands, kind := range map[string]FSKind{
+		"mkfs.vfat -F 32 disk; " + id + " | dd of=disk seek=424 bs=1 conv=notrunc": BitLocker,
+		"printf -- -FVE-FS- | dd of=disk seek=3 bs=1 conv=notrunc":                 BitLocker,
+		"mkfs.vfat -F 32 disk": FAT32Kind,
+	} {
+		fs, err := Identify(disk(t, 64, commands))
+		require.NoError(t, err)
+		assert.Equal(t, kind, fs.Kind, commands)
+	}
+}
+
 // FuzzDescribe takes any bytes for a disk: what is said of it may be nonsense, but it must come soon.
 func FuzzDescribe(f *testing.F) {
 	for _, commands := range []string{

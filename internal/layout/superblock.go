@@ -30,6 +30,7 @@ const (
 	SwapKind     FSKind = "swap"
 	ISOKind      FSKind = "ISO 9660"
 	LUKSKind     FSKind = "LUKS, encrypted"
+	BitLocker    FSKind = "BitLocker, encrypted"
 	LVMKind      FSKind = "LVM"
 	RAIDKind     FSKind = "a part of a RAID array"
 	ZFSKind      FSKind = "a part of a ZFS pool"
@@ -63,8 +64,11 @@ const headLength = 68 << 10
 var superblocks = []superblock{
 	// ECMA-119 section 8.4; before FAT, since a disc may have a boot sector too
 	{Mark{32769, "CD001"}, iso9660, true},
-	{Mark{3, "EXFAT   "}, exFAT, false},      // exFAT file system specification, section 3.1
-	{Mark{3, "NTFS    "}, ntfs, false},       //
+	{Mark{3, "EXFAT   "}, exFAT, false}, // exFAT file system specification, section 3.1
+	{Mark{3, "NTFS    "}, ntfs, false},  //
+	// util-linux, libblkid/src/superblocks/bitlocker.c; on what can be taken out it looks like FAT, but for its GUID
+	{Mark{3, "-FVE-FS-"}, named(BitLocker), false},
+	{Mark{424, "\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01"}, named(BitLocker), false},
 	{Mark{1024 + 56, "\x53\xef"}, ext, true}, // Linux, Documentation/filesystems/ext4/super.rst
 	{Mark{0, "hsqs"}, squashfs, true},        // Linux, fs/squashfs/squashfs_fs.h
 	// Linux, include/uapi/linux/btrfs_tree.h, struct btrfs_super_block

@@ -130,7 +130,7 @@ type place struct {
 // writable are file systems that a running board writes to, and whose contents are not looked into here.
 var writable = []layout.FSKind{
 	layout.BtrfsKind, layout.F2FSKind, layout.XFSKind, layout.ExFATKind, layout.NTFSKind, layout.LUKSKind,
-	layout.LVMKind,
+	layout.BitLocker, layout.LVMKind,
 }
 
 // areas names what differs, by what is on the card now.

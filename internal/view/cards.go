@@ -334,6 +334,10 @@ func fsName(kind layout.FSKind) string {
 func useLines(c *card.Card) (lines []string) {
 	mounts, swaps := c.InUse()
 	for _, m := range slices.Backward(mounts) {
+		if strings.TrimSuffix(m.Point, `\`) == m.Name { // Windows has drive letters
+			lines = append(lines, "mounted as "+word(m.Name))
+			continue
+		}
 		lines = append(lines, fmt.Sprintf("%s is mounted at %s", word(m.Name), word(m.Point)))
 	}
 	for _, s := range swaps {

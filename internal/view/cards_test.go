@@ -83,6 +83,7 @@ func TestCardsAreDescribed(t *testing.T) {
 		})
 	blank := listedOf(disks.Disk{Name: "sdd", Path: "/dev/sdd", Bus: disks.USB, Size: 8e9})
 	blank.Contents = &layout.Disk{Kind: layout.KindBlank}
+	blank.Card.Disk.Mounts = []disks.Mount{{Source: `\\?\Volume{5a}\`, Name: "E:", Point: `E:\`}}
 	for _, width := range []int{40, 80, 100} {
 		all := shown(t, width, func(v *Screen) { v.Cards([]Listed{inSlot(t), locked, liar, own, blank}, true) })
 		for _, says := range []string{
@@ -94,7 +95,7 @@ func TestCardsAreDescribed(t *testing.T) {
 			"/dev/mmcblk0p3 is in use as swap", "last stamped with saltmarsh-os.img.xz, on 20 November 2026",
 			"/dev/sdb 8.00 GB (8,000,000,000 bytes), USB, Creek SD Slot, slot 3 of 4 of Reader, serial 1 " +
 				"write-protected",
-			"holds exFAT CAMERA", "holds nothing: it starts with zeros",
+			"holds exFAT CAMERA", "holds nothing: it starts with zeros", "mounted as E:",
 			"/dev/nvme0n1 512 GB (512,000,000,000 bytes), NVMe, Saltworks P31 this computer runs from it (/ is on " +
 				"it) it is an NVMe disk",
 			"/dev/sdc 16.0 TB (16,000,000,000,000 bytes), USB it says that it is larger",

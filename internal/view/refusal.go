@@ -64,9 +64,20 @@ func holderName(h disks.Holder) string {
 	return "the " + strings.TrimPrefix(strings.TrimPrefix(madeNames[h.Made], "an "), "a ") + " " + title
 }
 
+// programUse is how a program uses a file or folder.
+func programUse(p guard.Program) string {
+	switch p.How {
+	case guard.HasOpen:
+		return "has " + p.File + " open"
+	case guard.Mapped:
+		return "has " + p.File + " mapped"
+	}
+	return fmt.Sprintf("%s %s", p.How, p.File)
+}
+
 // programClause is what a program does with a file system.
 func programClause(p guard.Program) string {
-	return fmt.Sprintf("%s (process %d) %s %s", p.Command, p.ID, p.How, p.File)
+	return fmt.Sprintf("%s (process %d) %s", p.Command, p.ID, programUse(p))
 }
 
 // reasonClauses are a reason for which a card is refused, each a clause: "it is write-protected".
@@ -137,6 +148,10 @@ func reasonClause(r guard.Reason) string {
 		return fmt.Sprintf("there is no card with the %s %s", r.Of, r.Name)
 	case guard.FileAndDisk:
 		return "that is a file here, and the name of a disk too"
+	case guard.OtherHost:
+		return "it is a folder of another computer, not a card"
+	case guard.DiskUnknown:
+		return "this computer doesn't say which disk it is on"
 	case guard.Ambiguous:
 		return fmt.Sprintf("%d disks have the %s %s: %s", len(r.Names), r.Of, r.Name, strings.Join(r.Names, ", "))
 	case guard.NoHost:
@@ -157,7 +172,7 @@ func reasonClause(r guard.Reason) string {
 	case guard.TakenOut:
 		return "it was taken out"
 	case guard.UsedByUs:
-		return fmt.Sprintf("this command itself %s %s", r.Programs[0].How, r.Programs[0].File)
+		return "this command itself " + programUse(r.Programs[0])
 	case guard.MountedElse:
 		return r.Name + " is mounted for other programs only, in a container or the like"
 	case guard.NotUnmounted:
@@ -201,7 +216,11 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	if here.Example != "" {
 		device += ", such as " + here.Example
 	}
-	switch r.Cause {
+	cause := r.Cause
+	if cause == guard.NotUnmounted && here.Administrator && errors.Is(r.Err, fs.ErrPermission) {
+		cause = guard.NoRights
+	}
+	switch cause {
 	case guard.System:
 		return "no option overrides this; name the card's device"
 	case guard.SwapInUse:
@@ -209,13 +228,16 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 	case guard.HolderOn:
 		return "close or stop that first, if it is a card's"
 	case guard.MountedAs:
+		if here.OnlyCards { // it is none, and no option makes it one
+			return device
+		}
 		return "unmount it, and run the command again" + run(here.Unmount, r.Of)
 	case guard.Held, guard.Busy:
 		return "wait until that has ended, or end it, and run the command again"
 	case guard.Volume:
 		return "name the card's own device"
 	case guard.IsUnfit:
-		return "name the card's device"
+		return device
 	case guard.Fixed, guard.Large:
 		if here.OnlyCards {
 			return device
@@ -235,7 +257,7 @@ func reasonNext(r guard.Reason, here card.Local, again []string) string {
 		return "slide the lock on the card's or adapter's side, and put it in again"
 	case guard.NotThere:
 		return "put the card in, and check its name"
-	case guard.IsFolder, guard.NoDevice:
+	case guard.IsFolder, guard.NoDevice, guard.OtherHost, guard.DiskUnknown:
 		return device
 	case guard.IsPart:
 		return "name the whole card: " + r.Of

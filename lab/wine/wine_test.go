@@ -120,6 +120,7 @@ func TestWindows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(strings.Fields(said), " "), "has been tried with stand-ins")
 	r.want(4, "stamp --yes os.img C:", "C: is refused")
+	r.want(4, "stamp --yes os.img Q:", "Q: is refused: there is no such card")
 	r.want(4, "gauge spots disk0 --dry-run", "disk0 is refused")
 	r.want(2, "stamp --yes --fixed-disk os.img disk7", "has no flag --fixed-disk")
 	r.want(4, "stamp --yes os.img disk9", "disk9 is refused")

@@ -77,6 +77,8 @@ const (
 	NoneNamed   Cause = "none named"        // no card has Name as its Of
 	Ambiguous   Cause = "ambiguous"         // Names have Name as their Of
 	FileAndDisk Cause = "file and disk"     // the name is that of a disk, and of a file here
+	OtherHost   Cause = "network drive"     // it is a folder of another computer
+	DiskUnknown Cause = "disk unknown"      // the system doesn't say on which disk it is
 	NoHost      Cause = "no host"           // this system's disks can't be used: Err
 )
 

@@ -37,8 +37,9 @@ func (t Tree) udev(n number) properties {
 // entries apart.
 var fsKinds = map[string]layout.FSKind{
 	"vfat": layout.FATKind, "exfat": layout.ExFATKind, "ntfs": layout.NTFSKind, "iso9660": layout.ISOKind,
-	"crypto_LUKS": layout.LUKSKind, "LVM2_member": layout.LVMKind, "linux_raid_member": layout.RAIDKind,
-	"zfs_member": layout.ZFSKind,
+	"crypto_LUKS": layout.LUKSKind, "BitLocker": layout.BitLocker, "LVM2_member": layout.LVMKind,
+	"linux_raid_member": layout.RAIDKind,
+	"zfs_member":        layout.ZFSKind,
 }
 
 func (p properties) names() disks.FileSystem {

@@ -408,6 +408,9 @@ func (c Computer) addVolumes(d *disks.Disk, number uint32) (sure bool) {
 // addFileSystem notes what is in a volume.
 func addFileSystem(d *disks.Disk, v VolumeAnswers, at layout.Extent) {
 	fs := disks.FileSystem{Kind: fileSystems[strings.ToUpper(v.Kind)], Label: v.Label}
+	if v.Error == errLocked {
+		fs.Kind = layout.BitLocker
+	}
 	for i := range d.Parts {
 		if p := &d.Parts[i]; p.Start == at.Offset && at.Length > 0 {
 			fs.PartName = p.FS.PartName

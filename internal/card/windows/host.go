@@ -159,6 +159,37 @@ func (h *Host) KeyOf(given string) string {
 	return name(int(extents[0].disk))
 }
 
+// WhyNone says why a drive letter stands for no disk.
+func (h *Host) WhyNone(given string) (guard.Reason, bool) {
+	if !letterName.MatchString(given) || h.KeyOf(given) != "" {
+		return guard.Reason{}, false
+	}
+	root := strings.ToUpper(given[:2]) + `\`
+	switch h.sys.TypeOf(root) {
+	case DriveRemote:
+		return guard.Reason{Cause: guard.OtherHost}, true
+	case DriveOptical:
+		return guard.Reason{Cause: guard.IsUnfit, Unfit: disks.Optical}, true
+	case DriveMemory:
+		return guard.Reason{Cause: guard.Volume, Made: disks.InMemory}, true
+	case DriveNoRoot:
+		return guard.Reason{Cause: guard.NotThere}, true
+	case DriveRemovable, DriveFixed, DriveUnknown:
+	}
+	volume := h.volumeAt(root)
+	if volume == "" {
+		return guard.Reason{Cause: guard.DiskUnknown}, true
+	}
+	a := h.askVolume(volume)
+	switch extents, err := a.extents(); {
+	case a.Extents.Error == errNotReady || a.Extents.Error == errNoMedia:
+		return guard.Reason{Cause: guard.Empty}, true
+	case err == nil && len(extents) > 1:
+		return guard.Reason{Cause: guard.Volume, Made: disks.Striped}, true
+	}
+	return guard.Reason{Cause: guard.DiskUnknown}, true
+}
+
 // volumeAt is the volume that can be seen at a root; empty if there is none.
 func (h *Host) volumeAt(root string) string {
 	volumes, err := h.sys.Volumes()

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/layout"
 )
 
 // reader is a computer with a card of 8 MiB in a reader, with two letters.
@@ -63,6 +64,25 @@ func TestNames(t *testing.T) {
 	}
 	assert.Equal(t, guard.System, cause(t, find(t, h, "C:").Refusal(card.Consent{Asked: true})).Cause)
 	assert.NoError(t, find(t, h, "E:").Refusal(card.Consent{Asked: true}))
+
+	encrypted := &s.computer.Volumes[len(s.computer.Volumes)-2]
+	encrypted.Error, encrypted.Kind, encrypted.Label = errLocked, "", ""
+	assert.Equal(t, layout.BitLocker, find(t, h, "disk3").Disk.Parts[0].FS.Kind)
+
+	s.types = map[string]DriveType{`D:\`: DriveOptical, `R:\`: DriveMemory, `Q:\`: DriveNoRoot}
+	unread := volume("g", Answer{Error: errNotReady}.Bytes, "", "", `G:\`)
+	unread.Extents.Error = errNotReady
+	s.computer.Volumes = append(s.computer.Volumes, unread, volume("w", append(pad(u32(2), 8),
+		append(extentsOf(3, mib, mib)[8:], extentsOf(4, mib, mib)[8:]...)...), "NTFS", "W", `W:\`))
+	for given, want := range map[string]guard.Reason{
+		"N:": {Cause: guard.OtherHost}, "n:\\": {Cause: guard.OtherHost}, "Q:": {Cause: guard.NotThere},
+		"D:": {Cause: guard.IsUnfit, Unfit: disks.Optical}, "R:": {Cause: guard.Volume, Made: disks.InMemory},
+		"W:": {Cause: guard.Volume, Made: disks.Striped}, "G:": {Cause: guard.Empty},
+		"S:": {Cause: guard.DiskUnknown}, // such as a letter that stands for a folder
+	} {
+		_, err := card.Finder{Host: h}.Find(given)
+		assert.Equal(t, want, cause(t, err), given)
+	}
 	assert.Equal(t, []string{`C:\pagefile.sys`}, h.Swaps())
 
 	at, err := h.Under(`N:\x`)

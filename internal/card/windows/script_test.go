@@ -135,14 +135,15 @@ type scripted struct {
 	mu       sync.Mutex
 	computer Computer
 	rights   bool
-	held     map[string]int   // by name of a volume: how often it refuses to be locked; -1: always
-	opened   map[string]int   // by path: how many have it for themselves
-	locked   map[string]bool  // volumes
-	data     map[int]*medium  // by number of a disk
-	asked    []uint32         // control codes that change something, in their order
-	users    []guard.Program  // of any volume
-	fails    map[uint32]error // control codes that fail
-	network  string           // the letter of a drive on another computer
+	held     map[string]int       // by name of a volume: how often it refuses to be locked; -1: always
+	opened   map[string]int       // by path: how many have it for themselves
+	locked   map[string]bool      // volumes
+	data     map[int]*medium      // by number of a disk
+	asked    []uint32             // control codes that change something, in their order
+	users    []guard.Program      // of any volume
+	fails    map[uint32]error     // control codes that fail
+	network  string               // the letter of a drive on another computer
+	types    map[string]DriveType // of roots
 }
 
 // medium is what a disk holds.
@@ -228,6 +229,9 @@ func (s *scripted) VolumeOf(path string) (volume, root string, err error) {
 func (s *scripted) TypeOf(root string) DriveType {
 	if s.network != "" && root == s.network {
 		return DriveRemote
+	}
+	if kind, ok := s.types[root]; ok {
+		return kind
 	}
 	return DriveRemovable
 }
