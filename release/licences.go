@@ -11,7 +11,7 @@ import (
 	"slices"
 )
 
-var licenceName = regexp.MustCompile(`(?i)^(licen[cs]e|copying|copyright|notice|patents)([-.].*)?$`)
+var licenceName = regexp.MustCompile(`(?i)^((?:un)?licen[cs]e|copying|copyright|notice|patents)([-.].*)?$`)
 
 // licences are the texts under which the libraries may be passed on. A library without one is an error.
 func (r *release) licences() ([]byte, error) {
