@@ -6,7 +6,12 @@
 // which of them this computer has.
 package card
 
-import "io"
+import (
+	"fmt"
+	"io"
+
+	"zipstamp/internal/card/fault"
+)
 
 // Device is a card opened for exclusive use. Offsets and lengths are multiples of SectorSize, and
 // buffers come from a Pool. Its methods may be called from several goroutines at once, except Close.
@@ -53,3 +58,13 @@ const (
 	Unopened  Access = "not opened"
 	Cached    Access = "cached" // this system can't go round its cache for this file
 )
+
+// InSectors refuses an access to a device that isn't of whole sectors, or not within it; not all drivers do. p has the
+// bytes that are read or written, and off is where, in bytes. The error is a fault.Misused.
+func InSectors(m Medium, p []byte, off int64) error {
+	sector := int64(m.SectorSize())
+	if off < 0 || off%sector != 0 || int64(len(p))%sector != 0 || off > m.Size()-int64(len(p)) {
+		return fault.Misused.Because(fmt.Errorf("%d bytes at %d", len(p), off))
+	}
+	return nil
+}

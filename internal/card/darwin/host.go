@@ -268,7 +268,7 @@ func (v *drive) Close() error {
 
 // ReadAt reads whole sectors. A disk whose medium was taken out reads nothing without an error.
 func (v *drive) ReadAt(p []byte, off int64) (int, error) {
-	if err := v.within(p, off); err != nil {
+	if err := card.InSectors(v, p, off); err != nil {
 		return 0, err
 	}
 	n, err := v.Raw.ReadAt(p, off)
@@ -280,20 +280,11 @@ func (v *drive) ReadAt(p []byte, off int64) (int, error) {
 
 // WriteAt writes whole sectors.
 func (v *drive) WriteAt(p []byte, off int64) (int, error) {
-	if err := v.within(p, off); err != nil {
+	if err := card.InSectors(v, p, off); err != nil {
 		return 0, err
 	}
 	n, err := v.Raw.WriteAt(p, off)
 	return n, fault.Of(err)
-}
-
-// within refuses what isn't of whole sectors, or not within the disk.
-func (v *drive) within(p []byte, off int64) error {
-	sector := int64(v.sector)
-	if off < 0 || off%sector != 0 || int64(len(p))%sector != 0 || off+int64(len(p)) > v.size {
-		return fault.Misused.Because(fmt.Errorf("%d bytes at %d", len(p), off))
-	}
-	return nil
 }
 
 // Flush has the disk keep what it was given.

@@ -3,7 +3,6 @@ package windows
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"regexp"
 	"slices"
@@ -517,7 +516,7 @@ func (v *drive) Close() error {
 
 // ReadAt reads whole sectors.
 func (v *drive) ReadAt(p []byte, off int64) (int, error) {
-	if err := v.within(p, off); err != nil {
+	if err := card.InSectors(v, p, off); err != nil {
 		return 0, err
 	}
 	n, err := v.Handle.ReadAt(p, off)
@@ -529,20 +528,11 @@ func (v *drive) ReadAt(p []byte, off int64) (int, error) {
 
 // WriteAt writes whole sectors.
 func (v *drive) WriteAt(p []byte, off int64) (int, error) {
-	if err := v.within(p, off); err != nil {
+	if err := card.InSectors(v, p, off); err != nil {
 		return 0, err
 	}
 	n, err := v.Handle.WriteAt(p, off)
 	return n, fault.Of(err)
-}
-
-// within refuses what isn't of whole sectors, or not within the disk; not all drivers do.
-func (v *drive) within(p []byte, off int64) error {
-	sector := int64(v.sector)
-	if off < 0 || off%sector != 0 || int64(len(p))%sector != 0 || off+int64(len(p)) > v.size {
-		return fault.Misused.Because(fmt.Errorf("%d bytes at %d", len(p), off))
-	}
-	return nil
 }
 
 // Flush has the disk keep what it was given.
