@@ -2,7 +2,9 @@ package cli
 
 import (
 	"math"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -18,8 +20,44 @@ import (
 func (a *app) command(path string, least, most int, run func(*cobra.Command, []string) error) *cobra.Command {
 	t := help.For(path, a.streams.Here.Example)
 	return &cobra.Command{
-		Use: t.Use, Short: t.Short, Long: t.Long, Example: t.Example, Args: takes(t, least, most), RunE: run,
+		Use: t.Use, Short: t.Short, Long: t.Long, Example: t.Example, Args: takes(t, least, most),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := onlyFiles(cmd.Flags(), args); err != nil {
+				return err
+			}
+			return run(cmd, args)
+		},
 	}
+}
+
+// onlyFiles refuses what stands for a device of Windows where a file can be named.
+func onlyFiles(flags *pflag.FlagSet, args []string) (err error) {
+	refuse := func(path string) {
+		if err == nil && isDevice(path) {
+			err = &usageError{view.DeviceName(path)}
+		}
+	}
+	for _, path := range args {
+		refuse(path)
+	}
+	flags.Visit(func(f *pflag.Flag) {
+		switch f.Name {
+		case "against", "backing", "receipt", "save-first", "with":
+			refuse(f.Value.String())
+		case "key", "sums":
+			for _, path := range f.Value.(pflag.SliceValue).GetSlice() {
+				refuse(path)
+			}
+		}
+	})
+	return err
+}
+
+// isDevice tells whether a path ends with a name that the system keeps for a device, as Windows does with CON and
+// nul.img.
+func isDevice(path string) bool {
+	name := filepath.Base(path)
+	return name != "." && name != ".." && !strings.ContainsAny(name, `:\/`) && !filepath.IsLocal(name)
 }
 
 // takes checks the number of words that a command takes.

@@ -114,6 +114,7 @@ func run(ctx context.Context, args []string, version string, streams view.Stream
 		finder: here.Cards(), version: version, streams: streams, screen: view.NewScreen(streams),
 		words: append([]string{program}, args...), left: left,
 	}
+	defer a.screen.Close() // the one that is made when the options are read finds the terminals as this leaves them
 	if a.version == "" {
 		a.version = builtVersion()
 	}

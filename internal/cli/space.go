@@ -29,7 +29,9 @@ func (a *app) gaugeSpace() *cobra.Command {
 	f.BoolVar(&s.keep, "keep", false, "")
 	f.BoolVar(&s.again, "again", false, "")
 	f.BoolVar(&s.remove, "remove", false, "")
-	f.BoolVar(&s.fixedDisk, "fixed-disk", false, "")
+	if !a.streams.Here.OnlyCards {
+		f.BoolVar(&s.fixedDisk, "fixed-disk", false, "")
+	}
 	receiptFlag(f, &s.receipt)
 	return cmd
 }
@@ -45,6 +47,9 @@ type spacing struct {
 }
 
 func (s *spacing) run(ctx context.Context, folder string) error {
+	if folder != "" && filepath.VolumeName(folder) == folder { // E: would be where a program has been on that drive
+		folder += string(filepath.Separator)
+	}
 	if err := s.begin(nil); err != nil {
 		return err
 	}
@@ -128,21 +133,22 @@ func (s *spacing) admitFolder(folder string) (*card.Card, error) {
 		return nil, err
 	}
 	s.present = at.Present
+	here := s.streams.Here
 	unknown := &card.Card{Given: folder, Path: folder, Name: filepath.Base(folder), Kind: card.Folder}
 	switch {
 	case at.Network:
 		return nil, view.OnNetwork(folder, at.Kind)
 	case at.NoDisk:
 		return nil, view.OnNoDisk(folder, at.Kind)
-	case c == nil && !s.fixedDisk && at.Kind != "":
-		return nil, view.DiskUnknown(folder, at.Kind)
+	case c == nil && !s.fixedDisk && (at.Kind != "" || here.OnlyCards):
+		return nil, view.DiskUnknown(folder, at.Kind, here)
 	case c == nil:
 		return unknown, nil
 	}
 	d := c.Disk
 	isCard := d.IsCardLike() || d.Bus == disks.USB
 	if (!isCard || len(d.System) > 0) && !s.fixedDisk {
-		return nil, view.OnOtherDisk(folder, d.Path)
+		return nil, view.OnOtherDisk(folder, d.Path, here)
 	}
 	c.Given = folder
 	return c, nil

@@ -20,16 +20,16 @@ import (
 // disk makes a file of some MiB by commands of the reference tools, and opens it.
 func disk(t testing.TB, mib int64, commands string) *os.File {
 	t.Helper()
-	dir := t.TempDir()
-	f, err := os.Create(filepath.Join(dir, "disk"))
-	require.NoError(t, err)
-	require.NoError(t, f.Truncate(mib<<20))
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
 		if tool := strings.Fields(part)[0]; !strings.Contains("echo mkdir printf cd for do done rm true head", tool) {
 			testbed.NeedTool(t, tool)
 		}
 	}
 	testbed.NeedTool(t, "sh")
+	dir := t.TempDir()
+	f, err := os.Create(filepath.Join(dir, "disk"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(mib<<20))
 	cmd := exec.Command("sh", "-ec", commands)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "MTOOLS_SKIP_CHECK=1")

@@ -70,10 +70,11 @@ func removeTorn(root *os.Root) {
 		if err != nil {
 			continue
 		}
-		if lock.Take(f) == nil {
-			_ = root.Remove(e.Name())
+		if lock.Take(f) != nil {
+			f.Close()
+			continue
 		}
-		f.Close()
+		_ = lock.Remove(f, func() error { return root.Remove(e.Name()) })
 	}
 }
 

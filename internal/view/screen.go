@@ -44,6 +44,7 @@ type Screen struct {
 	here     card.Local
 	quiet    bool
 	progress string
+	restore  []func() // what was changed of the terminals
 }
 
 // Streams are where a Screen reads and writes.
@@ -60,13 +61,31 @@ type Streams struct {
 // NewScreen finds out what the streams are: styles are kept for terminals only, and colours not where
 // NO_COLOR is set.
 func NewScreen(s Streams) *Screen {
+	restore, plain := []func(){}, false
+	for _, w := range []io.Writer{s.Out, s.Err} {
+		if isTerminal(w) {
+			takes, undo := takesSequences(w.(*os.File))
+			restore = append(restore, undo)
+			plain = plain || !takes
+		}
+	}
+	s.NoColor = s.NoColor || plain
 	errProfiled := profiled(s.Err, s)
 	return &Screen{
 		Out: &result{w: profiled(s.Out, s)}, Err: errProfiled,
 		typed: bufio.NewReader(cmp.Or[io.Reader](s.In, strings.NewReader(""))), errTrue: s.Err,
 		colour: errProfiled.Profile >= colorprofile.ANSI, width: widthOf(s.Out, s.Err), errWidth: widthOf(s.Err),
-		live: isTerminal(s.Err) && !slices.Contains(s.Environ, "TERM=dumb"), unicode: isUTF8(s.Environ),
-		asks: isTerminal(s.Err) && isTerminal(s.In), here: s.Here, quiet: s.Quiet, progress: s.Progress,
+		live:    isTerminal(s.Err) && !plain && !slices.Contains(s.Environ, "TERM=dumb"),
+		unicode: isUTF8(s.Environ) || isTerminal(s.Out) && drawsLines(s.Environ),
+		asks:    isTerminal(s.Err) && isTerminal(s.In), here: s.Here, quiet: s.Quiet, progress: s.Progress,
+		restore: restore,
+	}
+}
+
+// Close leaves the terminals as they were.
+func (v *Screen) Close() {
+	for _, restore := range slices.Backward(v.restore) { // both may be the same one
+		restore()
 	}
 }
 
@@ -119,17 +138,18 @@ func widthOf(streams ...io.Writer) int {
 
 // isUTF8 goes by the locale, as POSIX orders its variables.
 func isUTF8(environ []string) bool {
-	values := map[string]string{}
+	locale := strings.ToUpper(cmp.Or(valueIn(environ, "LC_ALL"), valueIn(environ, "LC_CTYPE"), valueIn(environ, "LANG")))
+	return strings.Contains(locale, "UTF-8") || strings.Contains(locale, "UTF8")
+}
+
+// valueIn is that of a variable; of one that is there twice, the last.
+func valueIn(environ []string, name string) (value string) {
 	for _, e := range environ {
-		name, value, _ := strings.Cut(e, "=")
-		values[name] = value
-	}
-	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
-		if v := strings.ToUpper(values[name]); v != "" {
-			return strings.Contains(v, "UTF-8") || strings.Contains(v, "UTF8")
+		if v, ok := strings.CutPrefix(e, name+"="); ok {
+			value = v
 		}
 	}
-	return false
+	return value
 }
 
 var (

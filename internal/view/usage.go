@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/shell"
 )
 
@@ -75,6 +76,11 @@ func TakesLess(command string, most, given int) error {
 
 // NeedsMore says that a command needs more arguments, with its form.
 func NeedsMore(command, form string) error { return fmt.Errorf("%s needs more: %s", command, form) }
+
+// DeviceName says that a name stands for a device, and for no file, wherever the file would be.
+func DeviceName(path string) error {
+	return hinted("choose another name", "%s can't be the name of a file: Windows keeps it for a device", path)
+}
 
 // SeeHelp adds to an error of the command line where to read more.
 func SeeHelp(err error, command string) error {
@@ -388,18 +394,29 @@ func OnNoDisk(folder, kind string) error {
 }
 
 // DiskUnknown is the refusal of a folder of which the disk isn't known.
-func DiskUnknown(folder, kind string) error {
+func DiskUnknown(folder, kind string, here card.Local) error {
+	why := "it is not known which disk it is on"
+	if kind != "" {
+		why += fmt.Sprintf(" (%s)", kind)
+	}
 	return &Refusal{
-		Card: folder, Why: fmt.Sprintf("it is not known which disk it is on (%s)", kind),
-		Next: "name a folder on the card; --fixed-disk tests the free space of another disk",
+		Card: folder, Why: why, Next: onCard(here, "; --fixed-disk tests the free space of another disk"),
 	}
 }
 
+// onCard is the advice to name a folder on a card; some systems have a flag for others.
+func onCard(here card.Local, flag string) string {
+	if here.OnlyCards {
+		flag = ""
+	}
+	return "name a folder on the card" + flag
+}
+
 // OnOtherDisk is the refusal of a folder on a disk that is not a card.
-func OnOtherDisk(folder, disk string) error {
+func OnOtherDisk(folder, disk string, here card.Local) error {
 	return &Refusal{
 		Card: folder, Why: fmt.Sprintf("it is on %s, which is not a card", disk),
-		Next: "name a folder on the card; --fixed-disk tests the free space of this disk, and leaves some of it",
+		Next: onCard(here, "; --fixed-disk tests the free space of this disk, and leaves some of it"),
 	}
 }
 

@@ -86,7 +86,7 @@ func (d *Desk) makeKit() error {
 
 // makeReader makes a folder for Windows with the driver in it.
 func (d *Desk) makeReader(source string) error {
-	if err := os.WriteFile(filepath.Join(d.Dir, "control"), make([]byte, 24), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(d.Dir, "control"), make([]byte, 28), 0o644); err != nil {
 		return err
 	}
 	if _, said, err := d.Run(context.Background(), "wineboot", "-i"); err != nil {
@@ -120,6 +120,7 @@ type Card struct {
 	Claimed uint32 // sectors, when it is put in; 0: as many as its file
 	Locked  bool   // write-protected
 	After   uint32 // sectors written, by when it is gone; 0: never
+	Busy    bool   // its volume can't be taken out of use
 }
 
 // Set changes the card that is in the reader, while programs run.
@@ -131,7 +132,7 @@ func (d *Desk) Set(c Card) error {
 		return 0
 	}
 	var b bytes.Buffer
-	for _, n := range []uint32{flag(c.Gone), c.Bad, c.Real, c.Claimed, flag(c.Locked), c.After} {
+	for _, n := range []uint32{flag(c.Gone), c.Bad, c.Real, c.Claimed, flag(c.Locked), c.After, flag(c.Busy)} {
 		b.Write(binary.LittleEndian.AppendUint32(nil, n))
 	}
 	f, err := os.OpenFile(filepath.Join(d.Dir, "control"), os.O_WRONLY, 0)
@@ -145,6 +146,9 @@ func (d *Desk) Set(c Card) error {
 // Insert puts a card into the reader, whose contents are in the desk's file card.img.
 func (d *Desk) Insert(ctx context.Context, contents []byte, c Card) error {
 	_, _, _ = d.Run(ctx, "wineserver", "-k") // the driver begins anew
+	if err := os.RemoveAll(d.letter()); err != nil {
+		return err
+	}
 	if err := os.WriteFile(filepath.Join(d.Dir, "card.img"), contents, 0o644); err != nil {
 		return err
 	}
@@ -163,20 +167,35 @@ func (d *Desk) Insert(ctx context.Context, contents []byte, c Card) error {
 	return err
 }
 
+// Mount lets programs see the folder "files" of the desk at X:\, the letter of the card's volume: the driver knows no
+// file systems. It lasts until a card is put in.
+func (d *Desk) Mount() error {
+	if err := os.MkdirAll(filepath.Join(d.Dir, "files"), 0o755); err != nil {
+		return err
+	}
+	return os.Symlink("/work/files", d.letter())
+}
+
+func (d *Desk) letter() string { return filepath.Join(d.Dir, "prefix/dosdevices/x:") }
+
 // Contents is what the card in the reader holds.
 func (d *Desk) Contents() ([]byte, error) { return os.ReadFile(filepath.Join(d.Dir, "card.img")) }
 
-// Run runs a command in the system with Wine, with Z:\work as its folder, and gives what it printed on both outputs. A
-// word NAME=VALUE before it sets a variable.
-func (d *Desk) Run(ctx context.Context, words ...string) (status int, said string, err error) {
+// Command is a command in the system with Wine, with Z:\work as its folder. A word NAME=VALUE before it sets a variable.
+func (d *Desk) Command(ctx context.Context, words ...string) *exec.Cmd {
 	const script = `kit=$0 desk=$1; shift 1
 		mkdir -p "$kit/work"
 		mount --bind "$desk" "$kit/work"
 		mount -t proc proc "$kit/proc"
 		mount --bind /dev "$kit/dev"
-		exec chroot "$kit" env -i -C /work HOME=/root XDG_RUNTIME_DIR=/tmp PATH=/usr/bin:/bin \
+		exec chroot "$kit" env -i -C /work HOME=/root XDG_RUNTIME_DIR=/tmp PATH=/usr/bin:/bin TERM=xterm-256color \
 			WINEPREFIX=/work/prefix WINEDEBUG=-all WINEDLLOVERRIDES=mscoree,mshtml= LANG=C.UTF-8 "$@"`
-	cmd := exec.CommandContext(ctx, "unshare", append([]string{"-m", "sh", "-ec", script, d.kit, d.Dir}, words...)...)
+	return exec.CommandContext(ctx, "unshare", append([]string{"-m", "sh", "-ec", script, d.kit, d.Dir}, words...)...)
+}
+
+// Run runs a Command, and gives what it printed on both outputs.
+func (d *Desk) Run(ctx context.Context, words ...string) (status int, said string, err error) {
+	cmd := d.Command(ctx, words...)
 	// a file, and no pipe: Wine's own services keep it open
 	out, err := os.CreateTemp("", "wine-")
 	if err != nil {

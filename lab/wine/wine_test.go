@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -38,6 +40,7 @@ type room struct {
 }
 
 func enter(t *testing.T) *room {
+	t.Helper()
 	if os.Getenv("ZIPSTAMP_LAB") == "" {
 		t.Skip("set ZIPSTAMP_LAB=1 to run programs under Wine")
 	}
@@ -144,6 +147,9 @@ func TestWindows(t *testing.T) {
 	r.want(0, "cards", "No writable card found.")
 
 	// Cards that fail.
+	r.insert(wine.Card{Busy: true})
+	r.want(4, "stamp --yes os.img disk7", "X: is in use")
+	assert.Equal(t, make([]byte, cardSize), r.contents(), "nothing is written")
 	r.insert(wine.Card{Locked: true})
 	r.want(4, "stamp --yes os.img disk7", "it is write-protected")
 	r.insert(wine.Card{Bad: 30000})
@@ -157,6 +163,106 @@ func TestWindows(t *testing.T) {
 	r.insert(wine.Card{After: 30 * mib / 512})
 	r.want(4, "gauge whole --yes disk7", "was pulled out")
 	r.want(4, "stamp --yes os.img disk7", "there is no card in the reader")
+}
+
+// TestFolders has it work on files whose names are special on Windows, and on the free space of a card with a letter.
+func TestFolders(t *testing.T) {
+	r := enter(t)
+	r.insert(wine.Card{})
+	require.NoError(t, r.Mount())
+	r.want(0, "gauge space X: --first 48MB", "The free space of X:\\ holds what is written: 48.0 MB came back right.",
+		"card disk7, USB")
+	left, err := os.ReadDir(filepath.Join(r.Dir, "files"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	assert.NotContains(t, r.want(4, `gauge space C:\ --first 48MB`, "which is not a card"), "--fixed-disk")
+	r.want(4, `gauge space Q:\`, "there is no such folder")
+	r.want(2, `gauge space --fixed-disk C:\`, "has no flag --fixed-disk")
+
+	long := strings.Repeat(`a-folder-with-a-long-name-of-the-saltmarsh-watchers\`, 6)
+	require.NoError(t, os.MkdirAll(filepath.Join(r.Dir, strings.ReplaceAll(long, `\`, "/")), 0o755))
+	for _, name := range []string{"saltmarsh-os.img.xz", "SHA256SUMS"} {
+		require.NoError(t, os.Link(filepath.Join(r.Dir, name), filepath.Join(r.Dir, strings.ReplaceAll(long, `\`, "/"),
+			name)))
+	}
+	for _, path := range []string{
+		long + "saltmarsh-os.img.xz", `Z:\work\` + long + "saltmarsh-os.img.xz", "Z:saltmarsh-os.img.xz",
+		`\\?\Z:\work\saltmarsh-os.img.xz`, "Z:/work/saltmarsh-os.img.xz",
+	} {
+		r.want(0, "check "+path, "is what was published")
+	}
+	r.want(0, "practice new --claimed 64MB "+long+"a.card")
+	r.want(0, "stamp --yes "+long+"saltmarsh-os.img.xz "+long+"a.card --receipt "+long+"r.json", "Stamped and read back")
+	r.want(2, `check \\nowhere\share\os.img`, "there is no file")
+	for _, words := range []string{
+		"check CON", `check x\nul.img`, "check --sums aux.txt saltmarsh-os.img.xz", "practice new COM1 --claimed 64MB",
+		"save --yes disk7 lpt1.img.gz", "stamp --yes saltmarsh-os.img.xz disk7 --receipt NUL",
+	} {
+		r.want(2, words, "can't be the name of a file: Windows keeps it for a device")
+	}
+}
+
+// TestInterrupted has a person press Ctrl-C in a console while a card is written.
+func TestInterrupted(t *testing.T) {
+	r := enter(t)
+	r.want(0, "practice new slow.card --claimed 64MB --write-rate 4MB/s")
+	cmd := r.Command(r.ctx, "wine", "zipstamp.exe", "stamp", "--yes", "saltmarsh-os.img.xz", "slow.card")
+	console, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 100})
+	require.NoError(t, err)
+	defer console.Close()
+	var said strings.Builder
+	part := make([]byte, 4096)
+	for pressed := false; ; {
+		n, err := console.Read(part)
+		said.Write(part[:n])
+		if err != nil {
+			break
+		}
+		if !pressed && strings.Contains(ansi.Strip(said.String()), "write ") {
+			pressed = true
+			_, err = console.Write([]byte{3})
+			require.NoError(t, err)
+		}
+	}
+	_ = cmd.Wait()
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
+	assert.Contains(t, ansi.Strip(said.String()), "Not stamped: it was interrupted; the card has no partition table")
+	assert.Contains(t, said.String(), "\x1b[36m", "bars have colours")
+}
+
+// core are the packages that work without a screen, and touch files or the system: their tests run under Wine too.
+var core = []string{
+	"blank", "card", "card/file", "card/practice", "card/windows", "check", "digest", "gauge/gaugetest",
+	"gauge/journal", "gauge/spots", "gauge/whole", "image", "image/lanes", "image/xz", "layout", "loose", "meter",
+	"receipt", "recheck", "save", "stamp", "state", "trust",
+}
+
+// TestCore runs the tests of the core, built for Windows.
+func TestCore(t *testing.T) {
+	r := enter(t)
+	for _, name := range core {
+		t.Run(name, func(t *testing.T) {
+			from, to := filepath.Join("../../internal", name), filepath.Join(r.Dir, "internal", name)
+			require.NoError(t, os.MkdirAll(to, 0o755))
+			build := exec.Command("go", "test", "-c", "-o", filepath.Join(to, "core.exe"), "zipstamp/internal/"+name)
+			build.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+			out, err := build.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			if data := filepath.Join(from, "testdata"); exists(data) {
+				require.NoError(t, os.CopyFS(filepath.Join(to, "testdata"), os.DirFS(data)))
+			}
+			start := time.Now()
+			status, said, err := r.Run(r.ctx, "env", "-C", "/work/internal/"+name, "wine", "core.exe")
+			require.NoError(t, err, "%s", said)
+			assert.Zero(t, status, "%s", said)
+			t.Log(time.Since(start))
+		})
+	}
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // TestDemo runs the demo, which needs no card.

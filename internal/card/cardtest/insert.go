@@ -16,6 +16,7 @@ import (
 type TB interface {
 	require.TestingT
 	Helper()
+	Cleanup(f func())
 }
 
 // Make makes a practice card in a folder, in the place of the one before, and finds it. holds is what it holds, nil for
@@ -41,11 +42,12 @@ func Make(t TB, dir string, s practice.Spec, holds []byte) (c *card.Card, data s
 	return c, data
 }
 
-// Insert makes a practice card and opens it.
+// Insert makes a practice card and opens it until the test ends, if not closed before.
 func Insert(t TB, dir string, s practice.Spec, holds []byte) (d card.Device, data string) {
 	t.Helper()
 	c, data := Make(t, dir, s, holds)
 	d, err := c.Open()
 	require.NoError(t, err)
+	t.Cleanup(func() { d.Close() })
 	return d, data
 }

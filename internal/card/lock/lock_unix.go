@@ -24,3 +24,6 @@ func Take(f *os.File) error {
 	}
 	return err
 }
+
+// Remove has a file removed that is locked, and closes it.
+func Remove(f *os.File, remove func() error) error { return errors.Join(remove(), f.Close()) }

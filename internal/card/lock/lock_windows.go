@@ -24,3 +24,7 @@ func Take(f *os.File) error {
 	}
 	return err
 }
+
+// Remove has a file removed that is locked, and closes it: before that, since what is open can't be removed here. If
+// another run opens it in between, it stays.
+func Remove(f *os.File, remove func() error) error { return errors.Join(f.Close(), remove()) }

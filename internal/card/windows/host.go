@@ -257,24 +257,13 @@ func (h *Host) Free(ctx context.Context, d disks.Disk) error {
 			return undo(guard.Reason{Cause: guard.NotUnmounted, Name: shown, Err: err})
 		}
 		locked = append(locked, open)
-		if err := h.lock(ctx, open); err != nil {
-			if ctx.Err() != nil {
-				closeAll(locked)
-				return context.Cause(ctx)
-			}
-			var users []guard.Program
-			if len(a.Paths) > 0 {
-				users = h.sys.UsersOf(a.Paths[0])
-			}
-			for _, u := range users {
-				if u.ID == os.Getpid() {
-					return undo(guard.Reason{Cause: guard.UsedByUs, Programs: []guard.Program{u}})
-				}
-			}
-			return undo(guard.Reason{Cause: guard.InUse, Name: shown, Programs: users})
-		}
-		// a driver that has no file system to dismount may say that it is of another kind
-		if _, err := open.Control(dismountVolume, nil, 0); err != nil && h.sys.Number(err) != errBadDevice {
+		switch err := h.takeOut(ctx, open); {
+		case ctx.Err() != nil:
+			closeAll(locked)
+			return context.Cause(ctx)
+		case errors.Is(err, errHeld):
+			return undo(h.heldBy(a))
+		case err != nil:
 			return undo(guard.Reason{Cause: guard.NotUnmounted, Name: shown, Err: err})
 		}
 	}
@@ -284,20 +273,47 @@ func (h *Host) Free(ctx context.Context, d disks.Disk) error {
 	return nil
 }
 
-func (h *Host) lock(ctx context.Context, volume Handle) (err error) {
-	for try := range lockTries {
-		if try > 0 {
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-time.After(lockPause):
-			}
+// errHeld says that a program uses a volume.
+var errHeld = errors.New("a program uses it")
+
+// takeOut locks a volume, and dismounts it.
+func (h *Host) takeOut(ctx context.Context, volume Handle) error {
+	for try := 1; ; try++ {
+		_, err := volume.Control(lockVolume, nil, 0)
+		if err == nil {
+			break
 		}
-		if _, err = volume.Control(lockVolume, nil, 0); err == nil {
-			return nil
+		if try == lockTries {
+			return errHeld
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(lockPause):
 		}
 	}
+	_, err := volume.Control(dismountVolume, nil, 0)
+	switch h.sys.Number(err) {
+	case errBadDevice: // a driver that has no file system to dismount may say that it is of another kind
+		return nil
+	case errAccessDenied: // it is no question of rights, since it could be locked
+		return errHeld
+	}
 	return err
+}
+
+// heldBy says who uses a volume, as far as that can be known.
+func (h *Host) heldBy(a VolumeAnswers) guard.Reason {
+	var users []guard.Program
+	if len(a.Paths) > 0 {
+		users = h.sys.UsersOf(a.Paths[0])
+	}
+	for _, u := range users {
+		if u.ID == os.Getpid() {
+			return guard.Reason{Cause: guard.UsedByUs, Programs: []guard.Program{u}}
+		}
+	}
+	return guard.Reason{Cause: guard.InUse, Name: shownAs(a), Programs: users}
 }
 
 // unlock lets the volumes of a disk go.

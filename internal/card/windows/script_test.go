@@ -298,7 +298,7 @@ func (h *scriptedHandle) access(p []byte, off int64, do func(m *medium)) (int, e
 	if m == nil {
 		return 0, number(errNotReady)
 	}
-	if off%512 != 0 || len(p)%512 != 0 {
+	if off%512 != 0 || len(p)%512 != 0 || !isAligned(p) {
 		return 0, number(errInvalid)
 	}
 	for at, err := range m.fails {

@@ -2,6 +2,7 @@ package windows
 
 import (
 	"io"
+	"unsafe"
 
 	"zipstamp/internal/card/guard"
 )
@@ -41,6 +42,13 @@ const (
 	ToReadDisk                // beside others
 	ToWriteDisk               // nobody else can write it meanwhile
 )
+
+// leastAlignment is that of memory for access without the system's: the smallest sector (Microsoft, "File Buffering",
+// Alignment and File Access Requirements), bytes. Some drivers let more pass; so that it isn't left to them, all is refused
+// that doesn't keep to it.
+const leastAlignment = 512
+
+func isAligned(p []byte) bool { return uintptr(unsafe.Pointer(unsafe.SliceData(p)))%leastAlignment == 0 }
 
 // DriveType is what GetDriveType says of a root.
 type DriveType uint32

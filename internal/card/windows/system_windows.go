@@ -290,9 +290,19 @@ type handle struct {
 	data    *os.File // nil where nothing is read or written
 }
 
-func (h *handle) ReadAt(p []byte, off int64) (int, error) { return h.data.ReadAt(p, off) }
+func (h *handle) ReadAt(p []byte, off int64) (int, error) {
+	if !isAligned(p) {
+		return 0, windows.ERROR_INVALID_PARAMETER
+	}
+	return h.data.ReadAt(p, off)
+}
 
-func (h *handle) WriteAt(p []byte, off int64) (int, error) { return h.data.WriteAt(p, off) }
+func (h *handle) WriteAt(p []byte, off int64) (int, error) {
+	if !isAligned(p) {
+		return 0, windows.ERROR_INVALID_PARAMETER
+	}
+	return h.data.WriteAt(p, off)
+}
 
 func (h *handle) Flush() error { return h.data.Sync() }
 

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/gauge/space"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/testbed"
 )
 
 // TestSpaceTouchesOnlyItsOwn fills some of a folder's file system, keeps the files, finds what was changed in them, and
@@ -76,10 +77,11 @@ func TestSpaceTouchesOnlyItsOwn(t *testing.T) {
 	assert.Equal(t, 1, removed)
 	assert.FileExists(t, filepath.Join(own, "space-1.bin"), "that is not one of its names")
 	require.NoError(t, os.RemoveAll(own))
-	require.NoError(t, os.Symlink(folder, own))
-	_, err = run(func(*space.Test) {})
-	require.Error(t, err, "a link in place of its folder")
-	require.NoError(t, os.Remove(own))
+	if testbed.Linked(t, folder, own) {
+		_, err = run(func(*space.Test) {})
+		require.Error(t, err, "a link in place of its folder")
+		require.NoError(t, os.Remove(own))
+	}
 	text, err := os.ReadFile(filepath.Join(folder, "mine.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, "low water", string(text))

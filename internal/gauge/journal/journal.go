@@ -183,11 +183,11 @@ func (p Pending) Remove() error {
 	if err != nil {
 		return err
 	}
-	defer f.Close()
 	if err := lock.Take(f); err != nil {
+		f.Close()
 		return fmt.Errorf("%s: %w", p.Path, ErrRunning)
 	}
-	return os.Remove(p.Path)
+	return lock.Remove(f, func() error { return os.Remove(p.Path) })
 }
 
 // All reads the journals in a folder, the oldest first. One that can't be used has an Err. A folder that isn't there

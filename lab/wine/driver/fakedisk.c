@@ -4,7 +4,8 @@
    BACKING names the file that keeps what the card holds, CONTROL one with numbers of 4 bytes, which is read at each request:
    0: 1 if there is no card; 1: a sector that fails, 0 for none; 2: the real size in sectors, 0 for all (addresses repeat); 3: the size that is claimed, in
    sectors, read at the start; 4: 1 if it is write-protected; 5: after how many sectors written it is gone, 0 for
-   never. */
+   never; 6: 1 if the volume can't be taken out of use.
+   It refuses to be dismounted, not to be locked, as Wine answers the latter by itself. */
 #include <ntddk.h>
 #include <ntdddisk.h>
 #include <ntddstor.h>
@@ -12,7 +13,7 @@
 #define VOLSTART (1024*1024)
 #define VOLSIZE (16*1024*1024)
 typedef struct { int volume; } EXT;
-typedef struct { ULONG gone, bad, real, claimed, locked, after; } CONTROLS;
+typedef struct { ULONG gone, bad, real, claimed, locked, after, busy; } CONTROLS;
 static HANDLE file, control;
 static LONGLONG size;
 static int dismounted, ejected, changes = 1;
@@ -91,7 +92,7 @@ static NTSTATUS NTAPI ctl(DEVICE_OBJECT *d, IRP *irp){
   case 0x2D4804: return done(irp, STATUS_SUCCESS, 0);
   case IOCTL_STORAGE_EJECT_MEDIA: ejected = 1; return done(irp, STATUS_SUCCESS, 0);
   case 0x90018: return done(irp, STATUS_SUCCESS, 0);
-  case 0x90020: dismounted = 1; return done(irp, STATUS_SUCCESS, 0);
+  case 0x90020: if (now.busy) return done(irp, STATUS_ACCESS_DENIED, 0); dismounted = 1; return done(irp, STATUS_SUCCESS, 0);
   case 0x90083: return done(irp, STATUS_SUCCESS, 0);
   }
   return done(irp, STATUS_INVALID_DEVICE_REQUEST, 0);
