@@ -23,7 +23,8 @@ func command(t *testing.T, dir, name string, words ...string) string {
 	return string(out)
 }
 
-// TestRelease makes a release of the last commit twice, and uses it as those who download it do.
+// TestRelease makes a release of the last commit twice, and uses it as those who download it do. With ZIPSTAMP_RELEASE,
+// it is left in the folder with that name, which must be new.
 func TestRelease(t *testing.T) {
 	dir := t.TempDir()
 	var all [2]string
@@ -31,6 +32,9 @@ func TestRelease(t *testing.T) {
 		clone := filepath.Join(dir, "clone", strings.Repeat("x", i+1)) // another path must give the same bytes
 		command(t, ".", "git", "clone", "-q", "..", clone)
 		all[i] = filepath.Join(dir, "out", strings.Repeat("y", i+1))
+		if kept := os.Getenv("ZIPSTAMP_RELEASE"); i == 0 && kept != "" {
+			all[i] = kept
+		}
 		require.NoError(t, makeAll(clone, all[i], t.Output()))
 	}
 	names, err := os.ReadDir(all[0])

@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// takesSequences has a console read the control sequences by which colours and bars are drawn, which it does when asked,
-// from Windows 10 on. It tells whether it does; restore undoes it.
+// takesSequences has a console read the control sequences by which colours and bars are drawn, which it does when
+// asked, from Windows 10 on. It tells whether it does; restore undoes it.
 func takesSequences(f *os.File) (takes bool, restore func()) {
 	console := windows.Handle(f.Fd())
 	var mode uint32

@@ -138,7 +138,9 @@ func widthOf(streams ...io.Writer) int {
 
 // isUTF8 goes by the locale, as POSIX orders its variables.
 func isUTF8(environ []string) bool {
-	locale := strings.ToUpper(cmp.Or(valueIn(environ, "LC_ALL"), valueIn(environ, "LC_CTYPE"), valueIn(environ, "LANG")))
+	locale := strings.ToUpper(
+		cmp.Or(valueIn(environ, "LC_ALL"), valueIn(environ, "LC_CTYPE"), valueIn(environ, "LANG")),
+	)
 	return strings.Contains(locale, "UTF-8") || strings.Contains(locale, "UTF8")
 }
 

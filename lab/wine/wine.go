@@ -181,7 +181,8 @@ func (d *Desk) letter() string { return filepath.Join(d.Dir, "prefix/dosdevices/
 // Contents is what the card in the reader holds.
 func (d *Desk) Contents() ([]byte, error) { return os.ReadFile(filepath.Join(d.Dir, "card.img")) }
 
-// Command is a command in the system with Wine, with Z:\work as its folder. A word NAME=VALUE before it sets a variable.
+// Command is a command in the system with Wine, with Z:\work as its folder. A word NAME=VALUE before it sets a
+// variable.
 func (d *Desk) Command(ctx context.Context, words ...string) *exec.Cmd {
 	const script = `kit=$0 desk=$1; shift 1
 		mkdir -p "$kit/work"

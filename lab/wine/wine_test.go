@@ -192,7 +192,8 @@ func TestFolders(t *testing.T) {
 		r.want(0, "check "+path, "is what was published")
 	}
 	r.want(0, "practice new --claimed 64MB "+long+"a.card")
-	r.want(0, "stamp --yes "+long+"saltmarsh-os.img.xz "+long+"a.card --receipt "+long+"r.json", "Stamped and read back")
+	r.want(0, "stamp --yes "+long+"saltmarsh-os.img.xz "+long+"a.card --receipt "+long+"r.json",
+		"Stamped and read back")
 	r.want(2, `check \\nowhere\share\os.img`, "there is no file")
 	for _, words := range []string{
 		"check CON", `check x\nul.img`, "check --sums aux.txt saltmarsh-os.img.xz", "practice new COM1 --claimed 64MB",

@@ -44,11 +44,13 @@ const (
 )
 
 // leastAlignment is that of memory for access without the system's: the smallest sector (Microsoft, "File Buffering",
-// Alignment and File Access Requirements), bytes. Some drivers let more pass; so that it isn't left to them, all is refused
-// that doesn't keep to it.
+// Alignment and File Access Requirements), bytes. Some drivers let more pass; so that it isn't left to them, all is
+// refused that doesn't keep to it.
 const leastAlignment = 512
 
-func isAligned(p []byte) bool { return uintptr(unsafe.Pointer(unsafe.SliceData(p)))%leastAlignment == 0 }
+func isAligned(p []byte) bool {
+	return uintptr(unsafe.Pointer(unsafe.SliceData(p)))%leastAlignment == 0
+}
 
 // DriveType is what GetDriveType says of a root.
 type DriveType uint32
