@@ -126,11 +126,19 @@ func (h *Host) Report() (any, error) { return h.Ask() }
 // What people call disks.
 var (
 	diskName   = regexp.MustCompile(`(?i)^(?:disk ?|\\\\[.?]\\PhysicalDrive)(\d{1,4})$`)
-	letterName = regexp.MustCompile(`^[A-Za-z]:\\?$`)
+	letterName = regexp.MustCompile(`^(?:\\\\[.?]\\)?([A-Za-z]):\\?$`)
 )
 
-// KeyOf is the key of the disk that a name stands for: disk3, \\.\PhysicalDrive3, or the letter of a volume that is on
-// one disk. It is empty for anything else.
+// rootOf is the root that a drive letter stands for; empty for other names.
+func rootOf(given string) string {
+	if m := letterName.FindStringSubmatch(given); m != nil {
+		return strings.ToUpper(m[1]) + `:\`
+	}
+	return ""
+}
+
+// KeyOf is the key of the disk that a name stands for: disk3, \\.\PhysicalDrive3, or the letter (E:, E:\, \\.\E:) of a
+// volume that is on one disk. It is empty for anything else.
 func (h *Host) KeyOf(given string) string {
 	if m := diskName.FindStringSubmatch(given); m != nil {
 		n, err := strconv.Atoi(m[1])
@@ -139,10 +147,11 @@ func (h *Host) KeyOf(given string) string {
 		}
 		return name(n)
 	}
-	if !letterName.MatchString(given) {
+	root := rootOf(given)
+	if root == "" {
 		return ""
 	}
-	volume := h.volumeAt(strings.ToUpper(given[:2]) + `\`)
+	volume := h.volumeAt(root)
 	if volume == "" {
 		return ""
 	}
@@ -160,10 +169,10 @@ func (h *Host) KeyOf(given string) string {
 
 // WhyNone says why a drive letter stands for no disk.
 func (h *Host) WhyNone(given string) (guard.Reason, bool) {
-	if !letterName.MatchString(given) || h.KeyOf(given) != "" {
+	root := rootOf(given)
+	if root == "" || h.KeyOf(given) != "" {
 		return guard.Reason{}, false
 	}
-	root := strings.ToUpper(given[:2]) + `\`
 	switch h.sys.TypeOf(root) {
 	case DriveRemote:
 		return guard.Reason{Cause: guard.OtherHost}, true

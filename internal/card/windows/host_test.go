@@ -56,8 +56,9 @@ func TestNames(t *testing.T) {
 	h := New(s)
 	for given, key := range map[string]string{
 		"disk3": "disk3", "Disk3": "disk3", "disk 3": "disk3", `\\.\PhysicalDrive3`: "disk3",
-		`\\.\physicaldrive3`: "disk3", `\\?\PhysicalDrive3`: "disk3", "E:": "disk3", `e:\`: "disk3", "F:": "disk3",
-		"C:": "disk0", "N:": "", "Q:": "", "E": "", "disk": "", "disk33333": "", `E:\x`: "", "a.card": "",
+		`\\.\physicaldrive3`: "disk3", `\\?\PhysicalDrive3`: "disk3", "E:": "disk3", `\\.\e:`: "disk3", `e:\`: "disk3",
+		"F:": "disk3", "C:": "disk0", "N:": "", "Q:": "", "E": "", "disk": "", "disk33333": "", `E:\x`: "",
+		"a.card":    "",
 		"disk3.img": "",
 	} {
 		assert.Equal(t, key, h.KeyOf(given), given)

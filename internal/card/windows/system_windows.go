@@ -173,7 +173,7 @@ func (real) VolumeOf(path string) (volume, root string, err error) {
 	}
 	var found [windows.MAX_PATH + 1]uint16
 	if err := windows.GetVolumeNameForVolumeMountPoint(&at[0], &found[0], uint32(len(found))); err != nil {
-		if letterName.MatchString(root) {
+		if rootOf(root) == root {
 			return byLetter + root, root, nil
 		}
 		return "", root, os.NewSyscallError("GetVolumeNameForVolumeMountPoint", err)
