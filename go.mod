@@ -8,6 +8,7 @@ require (
 	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/adrg/xdg v0.5.3
 	github.com/bodgit/sevenzip v1.6.5
+	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.8
 	github.com/creack/pty v1.1.24

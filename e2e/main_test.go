@@ -82,6 +82,7 @@ func newDesk(t *testing.T, files ...string) *desk {
 		d.write(f, text)
 	}
 	d.env = append(os.Environ(), "HOME="+d.dir, "XDG_STATE_HOME="+d.path("state"), "XDG_CONFIG_HOME="+d.path("config"),
+		"XDG_CACHE_HOME="+d.path("cache"),
 		"LANG=C.UTF-8", "TERM=xterm-256color",
 		"SUDO_UID=", "SUDO_GID=", "ZIPSTAMP_RECEIPTS=", "ZIPSTAMP_REPAIRS=", "ZIPSTAMP_READ_BACK=")
 	return d

@@ -29,6 +29,9 @@ type Published struct {
 	Signed     []string            // files with signatures of the image itself, which are checked as it is read
 	Unsigned   []Unsigned
 
+	Origin   Origin             // where what was published comes from
+	Unproven []digest.Published // that came in a way by which anybody could have changed them, and aren't signed
+
 	packed  string // path of a file that the image may be unpacked from; empty if there is none
 	keys    Keys
 	covered map[string]*digest.Sums // by path of a clear-signed sums file: what of it is signed
@@ -38,6 +41,15 @@ type Published struct {
 type Unsigned struct {
 	File  string
 	Lines []int
+}
+
+// Origin is where a download and what was published for it come from. The zero value says nothing.
+type Origin struct {
+	Host string // which was asked in a way that shows that it is the host
+	List string // the list of systems that has the digest
+	// Unproven tells whether the file at a path came in another way; nil: none did
+	Unproven func(path string) bool
+	Place    func(path string) string // what messages call the file at a path; nil: its path
 }
 
 // Keys are those by which signatures are checked.
@@ -62,6 +74,12 @@ type Given struct {
 	Texts   []*digest.Sums         // what was given for its digest
 	Garbled []*digest.GarbledError // texts that are nearly digests
 	Sums    []string               // paths of sums files
+
+	// Of what was downloaded: digests that are published elsewhere than in files, signatures of what they stand in,
+	// and where all comes from.
+	Elsewhere  []digest.Published
+	Signatures []trust.Signature
+	Origin     Origin
 }
 
 // Find collects what was published for the image: the digests given and those in the sums files named,
@@ -93,8 +111,39 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 		}
 		p.Digests, p.Wrong, p.Loose = beside.Published, beside.Wrong, beside.Loose
 	}
+	p.Origin = g.Origin
+	p.Digests, p.Signatures = append(p.Digests, g.Elsewhere...), append(p.Signatures, g.Signatures...)
 	p.findPacked(f)
-	return p, p.findSignatures(f)
+	if err := p.findSignatures(f); err != nil {
+		return p, err
+	}
+	p.judgeOrigin()
+	return p, nil
+}
+
+// judgeOrigin takes out what anybody could have changed on its way, unless it is signed.
+func (p *Published) judgeOrigin() {
+	unproven := p.Origin.Unproven
+	if unproven == nil {
+		unproven = func(string) bool { return false }
+	}
+	p.Digests = slices.DeleteFunc(p.Digests, func(d digest.Published) bool {
+		out := d.Sums != nil && unproven(d.From) && p.signer(d) == nil
+		if out {
+			p.Unproven = append(p.Unproven, d)
+		}
+		return out
+	})
+	p.Loose = slices.DeleteFunc(p.Loose, func(d digest.Published) bool { return unproven(d.From) })
+	if place := p.Origin.Place; place != nil {
+		for _, all := range [][]digest.Published{p.Digests, p.Unproven, p.Loose} {
+			for i := range all {
+				if all[i].Sums != nil {
+					all[i].Place = place(all[i].From)
+				}
+			}
+		}
+	}
 }
 
 // Outcome is the answer of a check.
@@ -148,6 +197,8 @@ type Report struct {
 	Unsigned   []Unsigned
 	Required   bool        // a signature by a key that the user named must be there
 	Seal       digest.Seal // of the download
+	Origin     Origin
+	Unproven   []digest.Published // as of Published
 
 	// What explains a mismatch.
 	Other     image.Stranger // what the file is in place of an image
@@ -258,6 +309,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	r.Size = f.Size // of a pipe, it is known now
 	r.Required, r.Signatures, r.Unsigned = p.keys.Required, slices.Clone(p.Signatures), p.Unsigned
+	r.Origin, r.Unproven = p.Origin, p.Unproven
 	r.NotHere = p.NotHere
 	r.compare(p)
 	if p.packed != "" && r.Unmatched() != nil {
@@ -320,10 +372,15 @@ func Compare(f *image.File, c image.Contents, p Published, download, unpacked []
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
 		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures),
-		Unsigned: p.Unsigned,
+		Unsigned: p.Unsigned, Origin: p.Origin, Unproven: p.Unproven,
 	}
 	r.compare(p)
 	return r
+}
+
+// CompareSigned adds what the signatures of the download itself say; it is read for that.
+func (r *Report) CompareSigned(ctx context.Context, f *image.File, p Published, m *meter.Meter) error {
+	return r.checkSigned(ctx, f, p, m)
 }
 
 // Algorithms are those needed to hold what was published, and SHA-256, by which images are known today.

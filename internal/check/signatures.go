@@ -23,7 +23,7 @@ func (p *Published) findSignatures(f *image.File) error {
 	}
 	sums := map[string]*digest.Sums{} // by path
 	for _, d := range p.Digests {
-		if d.From != "" {
+		if d.Sums != nil {
 			sums[d.From] = d.Sums
 		}
 	}

@@ -33,8 +33,9 @@ type published struct {
 	keys    []string
 	member  string
 	limit   limit
-	apart   bool   // the files in an archive are wanted, and no image
-	typed   []byte // what came in by the standard input for a digest; nil before it was read
+	remote  *remote // from where it was, or is, fetched; nil for files
+	apart   bool    // the files in an archive are wanted, and no image
+	typed   []byte  // what came in by the standard input for a digest; nil before it was read
 }
 
 // compareFlags are what a download is compared with.
@@ -131,11 +132,14 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 	if err != nil {
 		return nil, check.Published{}, err
 	}
+	if p.remote != nil {
+		p.remote.given(&given)
+	}
 	keys, err := p.ring(who)
 	if err != nil {
 		return nil, check.Published{}, err
 	}
-	f, err := image.Open(path)
+	f, err := p.openImage(path)
 	if err != nil {
 		return nil, check.Published{}, openError(err)
 	}
@@ -152,6 +156,14 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 		return nil, found, openError(err)
 	}
 	return f, found, nil
+}
+
+// openImage opens an image; one that is fetched may still be on its way.
+func (p *published) openImage(path string) (*image.File, error) {
+	if p.remote != nil && p.remote.arrives != nil {
+		return p.remote.arrives()
+	}
+	return image.Open(path)
 }
 
 // openError makes a wrong name a matter of usage.

@@ -20,7 +20,12 @@ type demoStep struct {
 	status int
 }
 
-func demoSteps(all bool) []demoStep {
+func demoSteps(all bool, host string) []demoStep {
+	fetched := demoStep{
+		help.DemoFetch,
+		[]string{"fetch", "--plain-http", "--to", demo.Downloads, "--key", demo.Key, host + demo.XZ},
+		statusGood,
+	}
 	stamp := func(card string) []string {
 		return []string{"stamp", "--yes", "--receipt", card + ".receipt.json", demo.XZ, card}
 	}
@@ -28,6 +33,7 @@ func demoSteps(all bool) []demoStep {
 	if !all {
 		return []demoStep{
 			{help.DemoCheck, []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
+			fetched,
 			{help.DemoPeek, []string{"peek", demo.XZ}, statusGood},
 			{help.DemoStamp, stamp(demo.Good), statusGood},
 			{
@@ -40,6 +46,7 @@ func demoSteps(all bool) []demoStep {
 	}
 	return []demoStep{
 		{help.DemoCheck, []string{"check", "--key", demo.Key, demo.XZ}, statusGood},
+		fetched,
 		{help.DemoPeek, []string{"peek", demo.XZ}, statusGood},
 		{help.DemoDamaged, []string{"check", filepath.Join(demo.Damaged, demo.XZ)}, statusImage},
 		{help.DemoStamp, stamp(demo.Good), statusGood},
@@ -112,7 +119,13 @@ func (a *app) runDemo(ctx context.Context, folder string, keep, all bool) error 
 		return err
 	}
 	defer func() { _ = os.Chdir(back) }() // the program ends soon, wherever it is
-	for i, step := range demoSteps(all) {
+	hosted, stop := context.WithCancel(ctx)
+	defer stop()
+	host, err := demoHost(hosted, ".")
+	if err != nil {
+		return err
+	}
+	for i, step := range demoSteps(all, host) {
 		out.Step(i+1, step.why, append([]string{"zipstamp"}, step.args...))
 		status := run(ctx, step.args, a.version, a.streams, "zipstamp", new(leaving))
 		if ctx.Err() != nil {

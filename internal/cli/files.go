@@ -39,7 +39,7 @@ type fitted struct {
 
 func (l *filesLoad) job() string { return receipt.JobBlank }
 
-func (l *filesLoad) open(s *stamping) (err error) {
+func (l *filesLoad) open(_ context.Context, s *stamping) (err error) {
 	l.s, l.cards, l.same = s, map[*target]*fitted{}, map[string]*loose.Card{}
 	l.ids = newIDs()
 	if info, err := os.Stat(l.path); err == nil && info.IsDir() {

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"strings"
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
@@ -22,7 +21,7 @@ import (
 type load interface {
 	job() string // as receipts call it
 	// open opens what was downloaded and finds what was published for it.
-	open(s *stamping) error
+	open(ctx context.Context, s *stamping) error
 	// look finds out what it is; room is the size of the largest card, bytes.
 	look(ctx context.Context, s *stamping, room int64) error
 	// fit sees whether it goes onto a card. The error says why it doesn't.
@@ -51,7 +50,7 @@ type imageLoad struct {
 
 func (l *imageLoad) job() string { return receipt.JobStamp }
 
-func (l *imageLoad) open(s *stamping) (err error) {
+func (l *imageLoad) open(_ context.Context, s *stamping) (err error) {
 	if err := s.notSums(l.path); err != nil {
 		return err
 	}
@@ -78,7 +77,7 @@ func (l *imageLoad) fit(t *target) error {
 	return nil
 }
 
-func (l *imageLoad) need(*target) int64 { return l.contents.Size.Likely(l.s.image.Size) }
+func (l *imageLoad) need(*target) int64 { return l.contents.Size.Likely(l.s.image.Length()) }
 
 func (l *imageLoad) knownFake(*target) bool { return false }
 
@@ -110,7 +109,7 @@ func (l *imageLoad) compare(report *check.Report) func(download, image []digest.
 	return func(download, image []digest.Digest) error {
 		*report = check.Compare(l.s.image, l.contents, l.s.found, download, image)
 		if report.Outcome() == check.Mismatched {
-			return &imageError{errors.New(strings.TrimRight(view.CheckSentence(*report), "."))}
+			return &imageError{view.Refused(*report)}
 		}
 		return nil
 	}

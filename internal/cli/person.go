@@ -60,6 +60,15 @@ func (p person) stateFolder(part string) state.Place {
 	return p.folder(filepath.Join(xdg.StateHome, name))
 }
 
+// cacheFolder is where a part of what can be had again is kept.
+func (p person) cacheFolder(part string) state.Place {
+	name := filepath.Join("zipstamp", part)
+	if p.sudo {
+		return state.Place{Home: p.home, Folder: filepath.Join(".cache", name), Owner: p.owner}
+	}
+	return p.folder(filepath.Join(xdg.CacheHome, name))
+}
+
 // folder is a folder that the user named.
 func (p person) folder(path string) state.Place {
 	base, below := splitExisting(path)

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) practice() *cobra.Command {
-	return a.group("practice", a.practiceNew())
+	return a.group("practice", a.practiceNew(), a.practiceServe())
 }
 
 func (a *app) practiceNew() *cobra.Command {

@@ -182,6 +182,7 @@ func Root() *cobra.Command {
 
 func (a *app) root() *cobra.Command {
 	cmd := a.group("", a.check(), a.peek(), a.cards(), a.stamp(), a.recheck(), a.gauge(), a.pace(), a.blank(), a.save(),
+		a.fetch(), a.systems(), a.shelf(),
 		a.receipts(),
 		a.keys(), a.practice(), a.demo(), a.showSettings(), a.versionCommand())
 	cmd.Version, cmd.SilenceErrors, cmd.SilenceUsage = a.version, true, true

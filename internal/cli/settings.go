@@ -7,12 +7,14 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/document"
+	"zipstamp/internal/fetch"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/state"
 	"zipstamp/internal/view"
@@ -24,6 +26,10 @@ type settings struct {
 	repairs  int
 	receipts string // folder; empty: the state folder
 	eject    bool   // cards at the end
+
+	shelf    string        // folder; empty: the cache folder
+	patience time.Duration // how long a host is waited for that says nothing
+	tries    int           // how often a download is tried without any progress
 
 	trustSystem bool // writing real cards on a system on which that was not tried much
 
@@ -45,20 +51,24 @@ type settingsFile struct {
 	Receipts *string `toml:"receipts"`
 	Eject    *bool   `toml:"eject"`
 
+	Shelf    *string `toml:"shelf"`
+	Patience *string `toml:"patience"`
+	Tries    *int    `toml:"tries"`
+
 	TrustSystem *bool `toml:"trust_system"`
 }
 
 // settingNames are the settings of the file.
-var settingNames = []string{"read_back", "repairs", "receipts", "eject", "trust_system"}
+var settingNames = []string{"read_back", "repairs", "receipts", "eject", "shelf", "patience", "tries", "trust_system"}
 
 // wrongSetting says what a setting must be, of an error of the decoder.
 func wrongSetting(at *toml.DecodeError) string {
 	switch key := strings.Join(at.Key(), "."); key {
-	case "repairs":
+	case "repairs", "tries":
 		return view.SettingNumber(key)
 	case "read_back", "eject", "trust_system":
 		return view.SettingBool(key)
-	case "receipts":
+	case "receipts", "shelf", "patience":
 		return view.SettingText(key)
 	}
 	return view.SettingForm(strings.TrimPrefix(at.Error(), "toml: "))
@@ -72,14 +82,17 @@ const maxRepairs = 100
 
 // loadSettings reads the file, then the variables, then the flags.
 func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
-	s := settings{readBack: true, eject: true, repairs: stamp.DefaultRepairs}
+	s := settings{
+		readBack: true, eject: true, repairs: stamp.DefaultRepairs, patience: fetch.DefaultPatience,
+		tries: fetch.DefaultTries,
+	}
 	if err := p.as(func() error { return s.fromFile(p.configFile(), p.short(p.configFile())) }); err != nil {
 		return s, &usageError{err}
 	}
 	if err := s.fromVariables(); err != nil {
 		return s, &usageError{err}
 	}
-	s.receipts = p.expand(s.receipts)
+	s.receipts, s.shelf = p.expand(s.receipts), p.expand(s.shelf)
 	if flags == nil {
 		return s, nil
 	}
@@ -149,6 +162,22 @@ func (s *settings) fromFile(path, shown string) error {
 		s.trustSystem = *f.TrustSystem
 		s.set("trust_system", shown)
 	}
+	if f.Shelf != nil {
+		s.shelf = *f.Shelf
+		s.set("shelf", shown)
+	}
+	if f.Patience != nil {
+		s.set("patience", shown)
+		if err := s.setPatience(*f.Patience, shown+": patience"); err != nil {
+			return err
+		}
+	}
+	if f.Tries != nil {
+		s.set("tries", shown)
+		if err := s.setTries(*f.Tries, shown+": tries"); err != nil {
+			return err
+		}
+	}
 	if f.Repairs != nil {
 		s.set("repairs", shown)
 		return s.setRepairs(*f.Repairs, shown+": repairs")
@@ -168,18 +197,56 @@ func (s *settings) fromVariables() error {
 			s.set(name, variableOf(name))
 		}
 	}
-	if v := os.Getenv("ZIPSTAMP_RECEIPTS"); v != "" {
-		s.receipts = v
-		s.set("receipts", "ZIPSTAMP_RECEIPTS")
+	for name, to := range map[string]*string{"receipts": &s.receipts, "shelf": &s.shelf} {
+		if v := os.Getenv(variableOf(name)); v != "" {
+			*to = v
+			s.set(name, variableOf(name))
+		}
 	}
-	if v := os.Getenv("ZIPSTAMP_REPAIRS"); v != "" {
+	if v := os.Getenv(variableOf("patience")); v != "" {
+		s.set("patience", variableOf("patience"))
+		if err := s.setPatience(v, variableOf("patience")); err != nil {
+			return err
+		}
+	}
+	for name, to := range map[string]func(int, string) error{"repairs": s.setRepairs, "tries": s.setTries} {
+		v := os.Getenv(variableOf(name))
+		if v == "" {
+			continue
+		}
 		n, err := strconv.Atoi(v)
 		if err != nil {
-			return view.NoNumber("ZIPSTAMP_REPAIRS", v)
+			return view.NoNumber(variableOf(name), v)
 		}
-		s.set("repairs", "ZIPSTAMP_REPAIRS")
-		return s.setRepairs(n, "ZIPSTAMP_REPAIRS")
+		s.set(name, variableOf(name))
+		if err := to(n, variableOf(name)); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// Bounds of what a download waits for.
+const (
+	leastPatience = 100 * time.Millisecond
+	mostPatience  = time.Hour
+	mostTries     = 1000
+)
+
+func (s *settings) setPatience(text, where string) error {
+	d, err := time.ParseDuration(text)
+	if err != nil || d < leastPatience || d > mostPatience {
+		return view.NoTime(where, text)
+	}
+	s.patience = d
+	return nil
+}
+
+func (s *settings) setTries(n int, where string) error {
+	if n < 1 || n > mostTries {
+		return view.OutOfRange(where, n, 1, mostTries)
+	}
+	s.tries = n
 	return nil
 }
 
@@ -201,7 +268,10 @@ func (a *app) showSettings() *cobra.Command {
 			{Name: "read_back", Value: strconv.FormatBool(set.readBack)},
 			{Name: "repairs", Value: strconv.Itoa(set.repairs)},
 			{Name: "eject", Value: strconv.FormatBool(set.eject)},
+			{Name: "patience", Value: set.patience.String()},
+			{Name: "tries", Value: strconv.Itoa(set.tries)},
 			{Name: "trust_system", Value: strconv.FormatBool(set.trustSystem)},
+			{Name: "shelf", Value: who.short(a.shelfOf(who, set).Place.Path())},
 			{Name: "receipts", Value: who.short(who.receiptsFolder(set).Path())},
 		}
 		for i := range list {

@@ -34,6 +34,7 @@ type stampOptions struct {
 	powerOff  bool
 	saveFirst string // the file into which the card is copied before it is overwritten
 	arrive    int
+	plain     bool // the image may come by http
 }
 
 // maxArrive bounds the cards that are waited for; more would be more memory than a small computer has.
@@ -42,7 +43,7 @@ const maxArrive = 16
 func (a *app) stamp() *cobra.Command {
 	var o stampOptions
 	cmd := a.command("stamp", 1, 1+maxArrive, func(cmd *cobra.Command, args []string) error {
-		s := &stamping{record: record{app: a}, o: o, load: &imageLoad{path: args[0]}}
+		s := &stamping{record: record{app: a}, o: o, load: a.loadOf(args[0], o.plain)}
 		if err := s.begin(cmd.Flags()); err != nil {
 			return err
 		}
@@ -63,6 +64,7 @@ func (a *app) stamp() *cobra.Command {
 	receiptFlag(f, &o.receipt)
 	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
+	f.BoolVar(&o.plain, "plain-http", false, "")
 	f.BoolVar(&o.powerOff, "power-off", false, "")
 	f.StringVar(&o.saveFirst, "save-first", "", "")
 	return cmd
@@ -79,6 +81,7 @@ type stamping struct {
 	copy     *copying      // of the card, before it is overwritten; nil: none is made
 	checking time.Duration // how long the check took
 	targets  []*target
+	release  func() // of what the load holds; nil: nothing
 }
 
 // target is a card of the run.
@@ -125,6 +128,10 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		m = new(meter.Meter)
 	}
 	progress := s.screen.Follow(view.Followed{Meter: m})
+	if s.arrives() {
+		progress.Stop()
+		progress = s.screen.Follow(s.followed()...)
+	}
 	report, err := s.check(ctx, m)
 	if err != nil || s.refuses(report) {
 		m.End()
@@ -134,7 +141,7 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		}
 		return s.refuseImage(report)
 	}
-	if len(s.targets) > 1 {
+	if len(s.targets) > 1 && !s.arrives() {
 		m.End()
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
@@ -248,15 +255,51 @@ func (s *stamping) stampSame(ctx context.Context, source stamp.Source, same []*t
 		job.Cards = append(job.Cards, stamp.Target{Device: s.load.device(t), Meter: &t.meter, Begun: t.deleteSaved})
 	}
 	for i, o := range job.Run(ctx) {
+		if l, ok := s.load.(*remoteLoad); ok && is[*image.DamageError](o.Err) {
+			o.Err = l.orWhy(o.Err) // what didn't come isn't damaged
+		}
 		same[i].outcome = &o
 	}
 }
 
+// arrives tells whether the image is downloaded while it is stamped.
+func (s *stamping) arrives() bool {
+	l, ok := s.load.(*remoteLoad)
+	return ok && l.arriving()
+}
+
+// followed are the cards; where the image arrives, also its download, and all of the work.
 func (s *stamping) followed() (all []view.Followed) {
 	for _, t := range s.left() {
 		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
 	}
+	if l, ok := s.load.(*remoteLoad); ok && l.arriving() {
+		all = append([]view.Followed{{Name: view.TheDownload, Meter: &l.meter}}, all...)
+		if l.contents.Size.Certainty != image.Unknown {
+			all = append(all, view.Followed{Name: view.AllOfIt, Whole: s.whole})
+		}
+	}
 	return all
+}
+
+// whole is how much of the writing and reading back is done, on all cards.
+func (s *stamping) whole() meter.Reading {
+	r := meter.Reading{Phase: view.AllPhase, Serial: 1, Started: s.started}
+	for _, t := range s.left() {
+		need := s.load.need(t)
+		r.Total += need
+		phases := append(t.meter.Past(), t.meter.Read())
+		if s.set.readBack {
+			r.Total += need
+		}
+		for _, p := range phases {
+			if p.Phase == meter.Write || p.Phase == meter.ReadBack {
+				r.Done += min(p.Done, need)
+			}
+		}
+	}
+	r.Done = min(r.Done, r.Total)
+	return r
 }
 
 // names are the short names of all cards, as they are typed in.
@@ -286,6 +329,9 @@ func (s *stamping) close() {
 	if s.image != nil {
 		s.image.Close()
 	}
+	if s.release != nil {
+		s.release()
+	}
 }
 
 // prepare finds image and cards, checks that they fit together, and makes room for the receipts.
@@ -298,7 +344,7 @@ func (s *stamping) prepare(ctx context.Context, cards []string) (err error) {
 	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
 		return &usageError{view.ErrOneReceipt}
 	}
-	if err := s.load.open(s); err != nil {
+	if err := s.load.open(ctx, s); err != nil {
 		return err
 	}
 	if len(s.found.Garbled) > 0 { // nothing can be compared with it
@@ -372,7 +418,7 @@ func (s *stamping) apart(c *card.Card) error {
 	}
 	files := slices.Concat(s.o.sums, s.o.keys)
 	for _, d := range s.found.Digests {
-		if d.From != "" {
+		if d.Sums != nil {
 			files = append(files, d.From)
 		}
 	}

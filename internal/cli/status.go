@@ -6,6 +6,7 @@ import (
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
+	"zipstamp/internal/fetch"
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
@@ -25,6 +26,7 @@ const (
 	statusRefused     = 4   // the card was refused: protected, busy, no permission, too small, gone
 	statusCard        = 5   // the card failed
 	statusGauge       = 6   // a test found the card counterfeit, faulty or unsteady
+	statusNetwork     = 7   // nothing could be downloaded: the network, or a host
 	statusInterrupted = 130 // the user stopped it (128 and SIGINT, as shells count)
 )
 
@@ -66,6 +68,8 @@ func statusOf(err error) int {
 		return statusGood
 	case errors.Is(err, view.ErrInterrupted):
 		return statusInterrupted
+	case is[*fetch.Error](err):
+		return fetchStatus(err)
 	case is[*usageError](err), is[*image.ChoiceError](err):
 		return statusUsage
 	case is[*imageError](err), is[*image.DamageError](err), is[*image.UnusableError](err), is[*stamp.ChangedError](err),
@@ -84,11 +88,26 @@ func statusOf(err error) int {
 	return statusUnexpected
 }
 
+// fetchStatus is that of a download which failed.
+func fetchStatus(err error) int {
+	var e *fetch.Error
+	errors.As(err, &e)
+	switch e.Why {
+	case fetch.Page, fetch.OtherDigest, fetch.OtherLength:
+		return statusImage
+	case fetch.NotAnAddress, fetch.Torrent, fetch.Scheme, fetch.Malformed:
+		return statusUsage
+	case fetch.NoRoom:
+		return statusUnexpected
+	}
+	return statusNetwork
+}
+
 // rank orders exit statuses, the worse the higher, where several things were done and the worst counts: what was found
 // to be bad before what could not be found out.
 func rank(status int) int {
 	return slices.Index([]int{
-		statusGood, statusUsage, statusRefused, statusUnexpected, statusCard, statusGauge, statusImage,
+		statusGood, statusUsage, statusRefused, statusUnexpected, statusNetwork, statusCard, statusGauge, statusImage,
 		statusInterrupted,
 	}, status)
 }

@@ -25,16 +25,17 @@ import (
 
 // The files that Make leaves in its folder.
 const (
-	XZ       = "saltmarsh-os.img.xz"
-	Gzip     = "saltmarsh-os.img.gz"
-	Sums     = "SHA256SUMS"
-	GzipSums = "saltmarsh-os.img.gz.sha256" // of the image in it
-	Key      = "watchers.pub"               // the club's key, by which Sums is signed
-	Files    = "saltmarsh-boot.zip"         // the loose files of the boot partition
-	Damaged  = "damaged"                    // a folder: the same download with a byte that changed on its way
-	Good     = "good.card"
-	Tired    = "tired.card" // stores a bit wrong the first time
-	Liar     = "liar.card"  // claims twice what it holds
+	XZ        = "saltmarsh-os.img.xz"
+	Gzip      = "saltmarsh-os.img.gz"
+	Sums      = "SHA256SUMS"
+	GzipSums  = "saltmarsh-os.img.gz.sha256" // of the image in it
+	Key       = "watchers.pub"               // the club's key, by which Sums is signed
+	Files     = "saltmarsh-boot.zip"         // the loose files of the boot partition
+	Damaged   = "damaged"                    // a folder: the same download with a byte that changed on its way
+	Downloads = "downloads"                  // a folder for what is fetched
+	Good      = "good.card"
+	Tired     = "tired.card" // stores a bit wrong the first time
+	Liar      = "liar.card"  // claims twice what it holds
 )
 
 // Speeds of the practice cards, bytes a second: four times those of a common card, so that progress can be seen and the
@@ -74,6 +75,9 @@ func Make(folder string) error {
 		}
 	}
 	if err := sign(folder, Sums); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(folder, Downloads), 0o777); err != nil {
 		return err
 	}
 	if err := makeDamaged(folder, sums); err != nil {

@@ -1,6 +1,7 @@
 package digest
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,7 +16,8 @@ import (
 // Published is a digest that somebody published for an image, and where it was found.
 type Published struct {
 	Digest
-	From     string // the sums file's path; empty if the user gave the digest itself
+	From     string // the sums file's path, or what else it stands in; empty if the user gave the digest itself
+	Place    string // what messages call that; empty: From
 	Line     int    // in that file, from 1
 	File     string // the name that stands there; empty if none does
 	Guessed  bool   // only the number of digits tells the algorithm, and others have as many
@@ -25,10 +27,11 @@ type Published struct {
 
 // Source is where it was found, for messages.
 func (p Published) Source() string {
+	where := cmp.Or(p.Place, p.From, GivenName)
 	if p.Sums == nil {
-		return GivenName
+		return where
 	}
-	return fmt.Sprintf("%s, line %d", p.From, p.Line)
+	return fmt.Sprintf("%s, line %d", where, p.Line)
 }
 
 // sumWords are words in the names of files that hold digests, besides those of algorithms.

@@ -23,6 +23,11 @@ const (
 	Receipt       Schema = "receipt" // of one job with one card
 	Jobs          Schema = "jobs"    // receipts of one job with several cards
 	Check         Schema = "check"
+	Fetch         Schema = "fetch"
+	Systems       Schema = "systems" // that lists offer
+	Lists         Schema = "lists"   // of systems, that are kept
+	Shelf         Schema = "shelf"
+	Made          Schema = "made" // a list of systems
 	Peek          Schema = "peek"
 	Cards         Schema = "cards"
 	Receipts      Schema = "receipts" // a list

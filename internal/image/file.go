@@ -24,6 +24,7 @@ import (
 type File struct {
 	Path  string
 	Size  int64 // bytes of the download, as it is packed; of a pipe, what has been read so far
+	Total int64 // of one that arrives: how long it will be, bytes; 0: not known
 	Limit int64 // bytes that it may unpack to; 0 is a bound that is sensible for a file of its size
 	Lanes int   // blocks that may be unpacked side by side; 0 is as many as there are cores
 	file  *os.File
@@ -124,23 +125,39 @@ func openInput(in *os.File) (*File, error) {
 	if info.Mode()&fs.ModeCharDevice != 0 {
 		return nil, &OpenError{Input, NoStream}
 	}
-	f := &File{
-		Path: Input, file: in, info: info, once: true, pipe: bufio.NewReaderSize(in, probeSize),
-		looked: map[string]look{},
-	}
+	return newPipe(&File{Path: Input, file: in, info: info}, in)
+}
+
+// Arriving is a download that is unpacked while it arrives, once, as what comes through a pipe is. path is where it
+// will be, and total how long it is, bytes; 0 where that isn't known.
+func Arriving(path string, r io.Reader, total int64) (*File, error) {
+	return newPipe(&File{Path: path, Total: total}, r)
+}
+
+// newPipe reads the start of what comes.
+func newPipe(f *File, r io.Reader) (*File, error) {
+	f.once, f.pipe, f.looked = true, bufio.NewReaderSize(r, probeSize), map[string]look{}
 	head, err := f.pipe.Peek(headSize)
 	if err != nil && err != io.EOF {
 		return nil, err
 	}
 	f.head = bytes.Clone(head)
 	if len(head) == 0 {
-		return nil, &OpenError{Input, NoBytes}
+		return nil, &OpenError{f.Path, NoBytes}
 	}
 	return f, nil
 }
 
 // Close closes the file.
-func (f *File) Close() error { return f.file.Close() }
+func (f *File) Close() error {
+	if f.file == nil {
+		return nil
+	}
+	return f.file.Close()
+}
+
+// Length is how long the download is, or will be, bytes; of one that arrives what is known of that.
+func (f *File) Length() int64 { return max(f.Size, f.Total) }
 
 // Start is the first bytes of the file, at most 72 KiB.
 func (f *File) Start() []byte { return f.head }
@@ -201,6 +218,10 @@ func (f *File) Names() []string {
 	}
 	return withoutEndings(filepath.Base(f.Path))
 }
+
+// NamesOf are the names under which what is in a file with a name may have been published: that name, and those without
+// the endings of packings.
+func NamesOf(name string) []string { return withoutEndings(name) }
 
 func withoutEndings(name string) []string {
 	names := []string{name}

@@ -16,6 +16,7 @@ type Phase string
 
 // The phases of a check and a stamp, in their order.
 const (
+	Download  Phase = "download"
 	Check     Phase = "check"
 	List      Phase = "list"      // what is in an archive that must be unpacked for that
 	Unpack    Phase = "unpack"    // of a check that needs the image's digest
@@ -67,7 +68,8 @@ type Reading struct {
 	Serial  int       // counts the phases begun, from 1, since a phase may come twice
 	Started time.Time // when the phase began
 	Ended   time.Time // when it ended; zero while it goes on
-	Done    int64     // bytes done in this phase
+	Done    int64     // bytes done in this phase, and before it
+	Before  int64     // of these, bytes that were done before it began
 	Total   int64     // bytes to do in this phase, as far as known beforehand; 0 where it isn't
 
 	// SourceDone and SourceTotal are bytes of the packed file; they give the share that is
@@ -85,6 +87,16 @@ func (m *Meter) Begin(p Phase, total int64) {
 	now := time.Now()
 	m.end(now)
 	m.state = Reading{Phase: p, Serial: m.state.Serial + 1, Started: now, Total: total}
+}
+
+// Had says that n bytes of the phase were done before it began: they count as done, and not for its rate.
+func (m *Meter) Had(n int64) {
+	if m == nil {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.state.Done, m.state.Before = m.state.Done+n, m.state.Before+n
 }
 
 // Part is the meter of one of several jobs that go on at once: what its first phase has read of its file counts in m
@@ -164,6 +176,20 @@ func (r Reading) Share() (float64, bool) {
 		return min(float64(r.SourceDone)/float64(r.SourceTotal), 1), true
 	}
 	return 0, false
+}
+
+// Left is how long the phase will go on, at the rate that it had until now, and whether that can be told: took is how
+// long it has gone on.
+func (r Reading) Left(took time.Duration) (time.Duration, bool) {
+	share, known := r.Share()
+	before := 0.0
+	if r.Total > 0 {
+		before = float64(r.Before) / float64(r.Total)
+	}
+	if !known || share < 0.02 || share <= before {
+		return 0, false
+	}
+	return time.Duration(float64(took) * (1 - share) / (share - before)), true
 }
 
 // Expects tells whether Total is known, and hasn't turned out to be too small.

@@ -86,6 +86,9 @@ type Image struct {
 	Path       string            `json:"path"`
 	Size       int64             `json:"size"`               // of the download
 	Modified   string            `json:"modified,omitempty"` // of the download, by its file system
+	URL        string            `json:"url,omitempty"`      // that it was fetched from, without user and query
+	System     string            `json:"system,omitempty"`   // of a list of systems, as which it was fetched
+	Release    string            `json:"system_version,omitempty"`
 	Packing    string            `json:"packing"`
 	Member     string            `json:"member,omitempty"`
 	Unpacked   int64             `json:"unpacked,omitempty"` // size of the image, as far as it came

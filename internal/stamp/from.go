@@ -45,7 +45,7 @@ type imageSource struct {
 }
 
 func (i *imageSource) Path() string     { return i.file.Path }
-func (i *imageSource) Download() int64  { return i.file.Size }
+func (i *imageSource) Download() int64  { return i.file.Length() }
 func (i *imageSource) Size() image.Size { return i.contents.Size }
 
 func (i *imageSource) Form() Form {
@@ -61,6 +61,30 @@ func (i *imageSource) Open(tap io.Writer) (Stream, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// Arriving is a source that is read while it arrives, and from then on from another one with the same bytes.
+func Arriving(first Source, then func() (Source, error)) Source {
+	return &arriving{Source: first, then: then}
+}
+
+type arriving struct {
+	Source
+	then   func() (Source, error)
+	opened bool
+}
+
+// Open is called by one goroutine at a time.
+func (a *arriving) Open(tap io.Writer) (Stream, error) {
+	if !a.opened {
+		a.opened = true
+		return a.Source.Open(tap)
+	}
+	again, err := a.then()
+	if err != nil {
+		return nil, err
+	}
+	return again.Open(tap)
 }
 
 // Inspect looks at a card that has been read back right and has no partition table yet, and says how many bytes it

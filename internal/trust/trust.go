@@ -9,7 +9,11 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strings"
 	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
+	openpgp "github.com/ProtonMail/go-crypto/openpgp/v2"
 
 	"zipstamp/internal/state"
 )
@@ -78,7 +82,11 @@ func (r Ring) Detached(of string, signed io.Reader, path string) ([]Signature, e
 	if err != nil {
 		return nil, err
 	}
-	var found []Signature
+	return r.DetachedText(of, signed, path, text)
+}
+
+// DetachedText is Detached for the text of a file.
+func (r Ring) DetachedText(of string, signed io.Reader, path string, text []byte) (found []Signature, err error) {
 	if isMinisign(text) {
 		found, err = r.minisign(text, signed)
 	} else {
@@ -121,6 +129,29 @@ func ReadKeys(text []byte, source string) ([]Key, error) {
 		keys[i].Source = source
 	}
 	return keys, err
+}
+
+// Text is the key in a form that ReadKeys reads.
+func (k Key) Text() (string, error) {
+	e, ok := k.own.(*openpgp.Entity)
+	if !ok {
+		return minisignComment + " " + oneLine(k.Owner) + "\n" + k.Fingerprint + "\n", nil
+	}
+	var b strings.Builder
+	w, err := armor.Encode(&b, openpgp.PublicKeyType, nil)
+	if err == nil {
+		err = errors.Join(e.Serialize(w), w.Close())
+	}
+	return b.String(), err
+}
+
+func oneLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' {
+			return ' '
+		}
+		return r
+	}, text)
 }
 
 // MaxKeys bounds a file of keys, bytes.
@@ -177,3 +208,16 @@ func (k Key) IsFingerprint(text string) bool {
 	text = plainHex(text)
 	return len(text) >= 16 && bytes.HasSuffix([]byte(plainHex(k.Fingerprint)), []byte(text))
 }
+
+// IsSignature tells whether a text holds a detached signature, whoever made it.
+func IsSignature(text []byte) bool {
+	if isMinisign(text) {
+		return bytes.Count(bytes.TrimSpace(text), []byte("\n")) >= minisignLines-1
+	}
+	_, err := Ring(nil).openPGP(text, bytes.NewReader(nil))
+	return !errors.Is(err, ErrNoSignature)
+}
+
+// minisignLines is how many lines a signature of minisign has: a comment, the signature, a trusted comment, and its
+// signature.
+const minisignLines = 4

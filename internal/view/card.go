@@ -25,6 +25,8 @@ type Plan struct {
 	Then      string // what will be done, where it is no stamp
 	Published check.Published
 	Unsure    bool       // the image starts with neither a partition table nor a file system
+	From      string     // URL of an image that is fetched; empty for others
+	Arrives   bool       // it is downloaded while it is stamped
 	Files     *loose.Set // that go onto the cards in place of an image; nil: none do
 }
 
@@ -78,6 +80,11 @@ func (v *Screen) planAnswer(p Plan) *answer {
 	}
 	if p.Image != nil {
 		a.add("image", "%s", imageFact(p.Image, p.Contents))
+		if p.Arrives {
+			a.add("from", "%s\nit is downloaded while it is written, and kept on the shelf", wordLines(p.From))
+		} else if p.From != "" {
+			a.add("from", "%s, and is on the shelf", p.From)
+		}
 		a.add("published", "%s", publishedFact(p.Published))
 	}
 	if p.Files != nil {
@@ -146,7 +153,7 @@ func imageFact(f *image.File, c image.Contents) string {
 	}
 	switch {
 	case c.Packing == image.RawPacking:
-		return fmt.Sprintf("%s, %s", fact, exact(f.Size))
+		return fmt.Sprintf("%s, %s", fact, exact(f.Length()))
 	case c.Size.Certainty == image.Exact:
 		return fmt.Sprintf("%s, %s, unpacks to %s", fact, c.Packing, exact(c.Size.Bytes))
 	case c.Size.Certainty == image.AtLeast:

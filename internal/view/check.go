@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -23,6 +24,9 @@ func (v *Screen) Check(r check.Report) {
 
 // CheckSentence is the answer of a check in one sentence.
 func CheckSentence(r check.Report) string { return checkAnswer(r, standard).sentence }
+
+// Refused is the error of an image that is not what was published.
+func Refused(r check.Report) error { return errors.New(strings.TrimRight(CheckSentence(r), ".")) }
 
 func checkAnswer(r check.Report, width int) *answer {
 	a := &answer{groups: groupsIn(width)}
@@ -80,7 +84,32 @@ func matchedSentence(name string, r check.Report) string {
 	if r.OnlyForgeable() {
 		return fmt.Sprintf("%s is not damaged: %s agrees, which shows damage, not forgery.", name, of)
 	}
-	return fmt.Sprintf("%s is what was published: %s agrees.", name, of)
+	return fmt.Sprintf("%s is what was published%s: %s agrees.", name, publishedAt(r, h), of)
+}
+
+// publishedAt says where that was published which agrees, if that is known.
+func publishedAt(r check.Report, h check.Compared) string {
+	switch {
+	case h.From == "":
+		return "" // somebody gave it
+	case r.Origin.Host != "":
+		return " at " + word(r.Origin.Host)
+	case r.Origin.List != "":
+		return " in " + word(r.Origin.List)
+	}
+	return ""
+}
+
+// unprovenNotes says which digests don't count, since anybody could have changed them on their way.
+func unprovenNotes(a *answer, r check.Report) {
+	seen := map[string]bool{}
+	for _, d := range r.Unproven {
+		if !seen[d.From] {
+			seen[d.From] = true
+			a.note("%s has a digest, but it came without https and is not signed by a key that you keep, so it counts "+
+				"for nothing: anybody on the way could have changed it.", word(cmp.Or(d.Place, FileName(d.From))))
+		}
+	}
 }
 
 // signer tells why the key of a good signature counts.
@@ -186,6 +215,10 @@ func lineNumbers(lines []int) string {
 func unpublished(a *answer, name string, r check.Report) {
 	a.style = caution
 	a.sentence = fmt.Sprintf("Nothing was compared: no published digest was given or found beside %s.", name)
+	if len(r.Unproven) > 0 {
+		a.sentence = fmt.Sprintf("Nothing was compared: the digest found for %s came without https, and is not signed.",
+			name)
+	}
 	if len(r.NotHere) > 0 {
 		a.sentence = fmt.Sprintf("Nothing was compared: the published digest is of the packed file %s, which is not "+
 			"here.",
@@ -207,7 +240,9 @@ func unpublished(a *answer, name string, r check.Report) {
 	}
 	diagnosis(a, r)
 	signatureFacts(a, r)
+	unprovenNotes(a, r)
 	switch {
+	case len(r.Unproven) > 0:
 	case len(r.NotHere) > 0:
 		a.note("Stamp the packed file, as it was downloaded: it needs no unpacking, and can be compared.")
 	case len(r.Near) > 0:

@@ -66,9 +66,9 @@ func (v *Screen) Peek(p Peeked) {
 }
 
 func peekedFile(a *answer, p Peeked) {
-	fact := fmt.Sprintf("%s, %s, %s", FileName(p.Path), p.Contents.Packing, exact(p.Image.Size))
+	fact := fmt.Sprintf("%s, %s, %s", FileName(p.Path), p.Contents.Packing, exact(p.Image.Length()))
 	if p.Contents.Packing == image.RawPacking {
-		fact = fmt.Sprintf("%s, not packed, %s", FileName(p.Path), exact(p.Image.Size))
+		fact = fmt.Sprintf("%s, not packed, %s", FileName(p.Path), exact(p.Image.Length()))
 	}
 	if p.Image.Once() {
 		fact = fmt.Sprintf("%s, %s", FileName(p.Path), p.Contents.Packing)

@@ -10,6 +10,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/guard"
+	"zipstamp/internal/fetch"
 	"zipstamp/internal/image"
 	"zipstamp/internal/loose"
 	"zipstamp/internal/shell"
@@ -55,6 +56,7 @@ func ErrorText(err error) string {
 	text = reword(text, err, leaveText)
 	text = reword(text, err, func(e *image.UnusableError) string { return FileName(e.Path) + " " + unusableClause(e) })
 	text = reword(text, err, noFileText)
+	text = reword(text, err, FetchText)
 	return reword(text, err, func(e *fs.PathError) string {
 		if errors.Is(err, fs.ErrNotExist) {
 			return "there is no file " + e.Path
@@ -80,6 +82,9 @@ func noFileText(e *image.OpenError) string {
 	case image.NoStream:
 		return "the standard input is a terminal or device; an image comes through a pipe or from a file"
 	case image.NoBytes:
+		if e.Path != image.Input {
+			return FileName(e.Path) + " is empty"
+		}
 		return "nothing came in by the standard input"
 	}
 	return e.Path + " is not a file; an image is one file, and is named before the card"
@@ -126,9 +131,12 @@ func nextStep(err error, here card.Local, again []string) string {
 	var choice *image.ChoiceError
 	var files *loose.Error
 	var open *image.OpenError
+	var fetched *fetch.Error
 	switch {
 	case errors.As(err, &hint):
 		return hint.Next
+	case errors.As(err, &fetched):
+		return fetchNext(fetched, again)
 	case errors.As(err, &own) && own.Next != "":
 		return own.Next
 	case errors.As(err, &own) && errors.Is(err, fs.ErrPermission):

@@ -23,7 +23,23 @@ const (
 type Followed struct {
 	Name  string
 	Meter *meter.Meter
+	Whole func() meter.Reading // in place of a meter: how far all of the work is; nil: there is none
 }
+
+// read is what is shown now.
+func (f Followed) read() meter.Reading {
+	if f.Whole != nil {
+		return f.Whole()
+	}
+	return f.Meter.Read()
+}
+
+// What is followed besides cards.
+const (
+	TheDownload = "image"
+	AllOfIt     = "all"
+	AllPhase    = meter.Phase("in all")
+)
 
 // Progress is progress being shown.
 type Progress struct {
@@ -95,7 +111,7 @@ func follow(jobs []Followed, f followerOfAll, end <-chan struct{}) {
 	for {
 		look()
 		for i, job := range jobs {
-			if now := job.Meter.Read(); now.Phase != "" && now.Serial > told[i] {
+			if now := job.read(); now.Phase != "" && now.Serial > told[i] {
 				f.show(i, now)
 			}
 		}
@@ -173,9 +189,9 @@ func progressText(r meter.Reading, now time.Time, width int) string {
 	if r.Done == 0 {
 		return fit(width, done)
 	}
-	speed, left := rate(r.Done, took), ""
-	if known && share >= 0.02 && took > time.Second/2 {
-		left = span(time.Duration(float64(took)*(1-share)/share)) + " left"
+	speed, left := rate(r.Done-r.Before, took), ""
+	if more, ok := r.Left(took); ok && took > time.Second/2 {
+		left = span(more) + " left"
 	}
 	if left == "" {
 		return fit(width, done, speed)
@@ -210,6 +226,9 @@ func doneText(r meter.Reading, width int) string {
 	}
 	if r.Short() {
 		return fit(width, fmt.Sprintf("ended at %s of %s", Bytes(r.Done), Bytes(r.Total)), "after "+span(took))
+	}
+	if r.Before > 0 {
+		return fit(width, fmt.Sprintf("%s more in %s", Bytes(r.Done-r.Before), span(took)), rate(r.Done-r.Before, took))
 	}
 	return fit(width, fmt.Sprintf("%s in %s", Bytes(r.Done), span(took)), rate(r.Done, took))
 }

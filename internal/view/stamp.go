@@ -344,6 +344,11 @@ func imageFacts(a *answer, doc receipt.Document) {
 		doc.Image.Unpacked = 0 // as far as it came, which is no size of an image
 	}
 	a.add("image", "%s", docImage(doc.Image))
+	from := doc.Image.URL
+	if doc.Image.System != "" {
+		from = fmt.Sprintf("%s %s, %s", doc.Image.System, doc.Image.Release, from)
+	}
+	a.add("from", "%s", word(from))
 	if isStamped(doc) {
 		a.add("checked", "%s", checkedFact(doc.Image))
 		a.add("SHA-256", "%s", doc.Image.Image["sha256"])

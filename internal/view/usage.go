@@ -54,6 +54,11 @@ func NoNumber(what, given string) error {
 	return fmt.Errorf("%s is %q; it must be a whole number, such as 3", what, given)
 }
 
+// NoTime says that a setting is no length of time that makes sense.
+func NoTime(what, given string) error {
+	return fmt.Errorf("%s is %q; it must be a time from 0.1s to 1h, such as 30s", what, given)
+}
+
 // NotBool says that a setting is neither true nor false.
 func NotBool(what, given string) error {
 	return fmt.Errorf("%s is %q; it must be true or false", what, given)

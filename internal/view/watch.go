@@ -58,8 +58,8 @@ func (l *jsonLines) show(job int, r meter.Reading) {
 	if share, known := r.Share(); known {
 		rounded := math.Round(share*1e4) / 1e4
 		line.Share = &rounded
-		if share > 0.02 {
-			left := math.Round(line.Seconds*(1-share)/share*10) / 10
+		if more, ok := r.Left(now.Sub(r.Started)); ok {
+			left := math.Round(more.Seconds()*10) / 10
 			line.Left = &left
 		}
 	}
@@ -85,7 +85,7 @@ func (l *jsonLines) line(job int, r meter.Reading, now time.Time) progressLine {
 		line.Total = r.Total
 	}
 	if took > 0 {
-		line.Rate = math.Round(float64(r.Done) / took)
+		line.Rate = math.Round(float64(r.Done-r.Before) / took)
 	}
 	return line
 }

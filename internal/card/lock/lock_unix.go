@@ -18,7 +18,14 @@ var ErrHeld = errors.New("another program is working on it")
 // Take locks f until it is closed, for programs that ask too. It doesn't wait: ErrHeld, which is of the kind
 // fault.Busy, says that another has it.
 func Take(f *os.File) error {
-	err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	return try(f, unix.LOCK_EX)
+}
+
+// Share locks f as Take does, but beside others who share it.
+func Share(f *os.File) error { return try(f, unix.LOCK_SH) }
+
+func try(f *os.File, how int) error {
+	err := unix.Flock(int(f.Fd()), how|unix.LOCK_NB)
 	if errors.Is(err, unix.EWOULDBLOCK) {
 		return fault.Busy.Because(ErrHeld)
 	}

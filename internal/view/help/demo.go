@@ -6,6 +6,9 @@ const (
 	DemoMaking = "Making the sample data in %s ..."
 	DemoCheck  = "A download is compared with the sums file that came with it, and the sums file with the club's " +
 		"signature."
+	DemoFetch = "The same download from a publisher's host (a stand-in on this computer): it breaks off, and is " +
+		"carried " +
+		"on. It is checked by the club's key, since it came without https."
 	DemoPeek    = "What is in it, and for which boards? No more of it is unpacked than that takes."
 	DemoDamaged = "A download that was damaged on its way is refused."
 	DemoStamp   = "The image is stamped onto a good card: unpacked as a stream, written, and read back."

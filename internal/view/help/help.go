@@ -82,6 +82,113 @@ zipstamp check --digest 'SHA256: 9f86 d081 884c 7d65 ...' saltmarsh-os.img.xz
 zipstamp check --sums SHA256SUMS --key watchers.asc saltmarsh-os.img.xz
 zipstamp check Downloads`,
 	},
+	"fetch": {
+		Use:   "fetch URL or SYSTEM",
+		Short: "Download an image, and check it",
+		Needs: "the address of an image",
+		Long: `
+Fetch downloads an image, carries on where a download broke off, in this run or
+a later one, and then checks it as zipstamp check does, with the digests and
+signatures that lie beside it on the publisher's host. It is kept on the shelf
+(see zipstamp shelf), where zipstamp stamp finds it: what is there and is still
+the current one is not downloaded again. With --to, it goes to a folder.
+
+The address may be that of a Metalink document (.meta4), or the file of one:
+mirrors and digests in it are used. SYSTEM is the name of one in a list (see
+zipstamp systems), with its version behind @ if it is not the newest.
+
+Only https is taken. With --plain-http, http is too; then only what is signed by
+a key that you keep or name counts as published.`,
+		Example: `
+zipstamp fetch https://saltmarsh.example/saltmarsh-os.img.xz
+zipstamp fetch saltmarsh-os
+zipstamp fetch --to Downloads saltmarsh-os@1.2`,
+	},
+	"systems": {
+		Use:   "systems",
+		Short: "List the systems that publishers offer",
+		Long: `
+Publishers can offer a list of their systems: names, versions, boards, sizes,
+digests, and where each is. Systems shows what the lists that you keep offer,
+the newest first, what of it is on the shelf, and which cards were last stamped
+with it. Give a name to zipstamp stamp or zipstamp fetch in place of a file.`,
+		Example: `
+zipstamp systems
+zipstamp systems --board brindle3
+zipstamp systems --search tides
+zipstamp stamp saltmarsh-os {CARD}`,
+	},
+	"systems add": {
+		Use:   "add URL or FILE",
+		Short: "Keep a publisher's list of systems",
+		Needs: "the address of a list",
+		Long: `
+Gets a list of systems and keeps it. A list should be signed (LIST.minisig,
+LIST.asc and the like, beside it): by the key in --key FILE, or by one that you
+keep (see zipstamp keys). From then on, only what that key has signed is taken
+as a newer edition. A list that is not signed is used only after a question.`,
+		Example: `
+zipstamp systems add https://saltmarsh.example/systems.toml --key watchers.pub`,
+	},
+	"systems remove": {
+		Use:   "remove NAME",
+		Short: "Remove a list of systems",
+		Needs: "the name of a list",
+	},
+	"systems refresh": {
+		Use:   "refresh [NAME]",
+		Short: "Get newer editions of the lists",
+		Long: `
+Asks for newer editions of all lists, or of the one with NAME. An edition that
+is older than the one that is kept is refused, and so is one that is not signed
+by the key of the one before.`,
+		Example: `
+zipstamp systems refresh`,
+	},
+	"systems lists": {
+		Use:   "lists",
+		Short: "Show the lists that you keep",
+	},
+	"systems make": {
+		Use:   "make FOLDER",
+		Short: "Make a list of the images in a folder, to publish it",
+		Needs: "a folder with images",
+		Long: `
+Writes FOLDER/systems.toml, a list of the images in FOLDER: sizes and digests of
+the downloads and of the images in them, the boards that they are for, and the
+smallest card. Names and versions are guessed from the names of the files. If
+there is a list already, its edition goes up by one; what you have written into
+it stays, but for sizes and digests (comments are lost).
+
+The images must be where the list is, or below --base-url. Sign the list with
+the command that is printed.`,
+		Example: `
+zipstamp systems make images --name "Saltmarsh Watchers"
+zipstamp systems make images --base-url https://saltmarsh.example/images`,
+	},
+	"shelf": {
+		Use:   "shelf",
+		Short: "List the downloads that are kept",
+		Long: `
+The shelf keeps what zipstamp fetch and zipstamp stamp have downloaded, so that
+it need not be downloaded again, and the parts of downloads that can be carried
+on. It is in the cache folder, or where the setting shelf says.`,
+		Example: `
+zipstamp shelf
+zipstamp shelf clean --keep 5GB`,
+	},
+	"shelf clean": {
+		Use:   "clean",
+		Short: "Remove downloads that are of no use any more",
+		Long: `
+Removes downloads that are broken, or superseded by a newer version in a list of
+systems, and parts that were not carried on for 30 days. With --keep, also those
+that were not used for longest, until the rest takes no more than SIZE. It shows
+what it will remove, and asks.`,
+		Example: `
+zipstamp shelf clean
+zipstamp shelf clean --keep 5GB --yes`,
+	},
 	"peek": {
 		Use:   "peek [IMAGE or CARD]",
 		Short: "Look inside an image or a card",
@@ -115,7 +222,9 @@ zipstamp cards --arrive`,
 		Needs: "an image",
 		Long: `
 Stamp checks IMAGE as zipstamp check does, unpacks it as a stream onto CARD, and
-reads every block back from the card. IMAGE may be raw, packed or in an archive.
+reads every block back from the card. IMAGE may be raw, packed or in an archive;
+a URL, or the name of a system (see zipstamp systems): then it is written while
+it is downloaded, and kept on the shelf.
 {NAMES}
 Without CARD, the cards are listed and you choose one. Several cards are written
 at the same time; each has its own result and its own receipt.
@@ -328,6 +437,10 @@ command prints; a variable overrides the file, and a flag both.
   repairs = 3            how often bad blocks are rewritten (ZIPSTAMP_REPAIRS)
   eject = true           eject the card at the end (ZIPSTAMP_EJECT)
   receipts = "~/cards"   where receipts are kept (ZIPSTAMP_RECEIPTS)
+  shelf = "~/images"     where downloads are kept (ZIPSTAMP_SHELF)
+  patience = "30s"       how long to wait for a host that sends nothing
+                         (ZIPSTAMP_PATIENCE)
+  tries = 6              how often to try without progress (ZIPSTAMP_TRIES)
   trust_system = false   let --yes write real cards on Windows and macOS, where
                          that is new (ZIPSTAMP_TRUST_SYSTEM)`,
 	},
@@ -407,10 +520,24 @@ zipstamp keys remove 5A170001`,
 	},
 	"practice": {
 		Use:   "practice",
-		Short: "Make practice cards: simulated cards, good and bad ones",
+		Short: "Make practice cards, and stand in for a publisher",
 		Long: `
 A practice card is a simulated memory card in a file. All commands take one in
 place of a real card, so you can try everything without a card and without risk.`,
+	},
+	"practice serve": {
+		Use:   "serve FOLDER",
+		Short: "Stand in for a publisher's host, a good or a bad one",
+		Needs: "a folder with files",
+		Long: `
+Serves the files in FOLDER over HTTP on this computer (127.0.0.1), until it is
+interrupted, and says what was asked for. The options give it faults, which
+files of 64 KiB or more have: so you can see what happens when a download goes
+wrong.`,
+		Example: `
+zipstamp practice serve tides
+zipstamp practice serve tides --rate 5MB/s --cut-after 1MB
+zipstamp fetch --plain-http http://127.0.0.1:PORT/saltmarsh-os.img.xz`,
 	},
 	"practice new": {
 		Use:   "new FILE",

@@ -22,6 +22,7 @@ var Sections = []Section{
 				"stamped, or could not be saved whole",
 		},
 		{"6", "a test found the card counterfeit, faulty or unsteady"},
+		{"7", "nothing could be downloaded: the network, or a host"},
 		{"130", "interrupted"},
 	}},
 	{"ENVIRONMENT", []Item{
@@ -29,6 +30,11 @@ var Sections = []Section{
 		{"ZIPSTAMP_REPAIRS", "how often bad blocks are rewritten, 0 to 100"},
 		{"ZIPSTAMP_EJECT", "true or false: eject the card at the end"},
 		{"ZIPSTAMP_RECEIPTS", "the folder where receipts are kept"},
+		{"ZIPSTAMP_SHELF", "the folder where downloads are kept"},
+		{"ZIPSTAMP_PATIENCE", "how long a host is waited for that sends nothing, such as 30s"},
+		{"ZIPSTAMP_TRIES", "how often a download is tried without any progress"},
+		{"HTTPS_PROXY, HTTP_PROXY, NO_PROXY", "proxies for downloads"},
+		{"SSL_CERT_FILE, SSL_CERT_DIR", "certificates that hosts are trusted by (Linux)"},
 		{"NO_COLOR", "if it is set, nothing is printed in colour"},
 		{"XDG_CONFIG_HOME, XDG_STATE_HOME", "the folders below which settings and what is remembered are kept"},
 	}},
@@ -39,5 +45,7 @@ var Sections = []Section{
 		{"~/.local/state/zipstamp/journals/", "what tests have saved of cards, until it is put back"},
 		{"~/.local/state/zipstamp/tests/", "the progress of tests that can be carried on"},
 		{"~/.local/state/zipstamp/names/names.json", "the names that were given to cards"},
+		{"~/.local/state/zipstamp/lists/", "the lists of systems that are kept"},
+		{"~/.cache/zipstamp/shelf/", "downloads, and parts of them"},
 	}},
 }

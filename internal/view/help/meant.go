@@ -36,10 +36,11 @@ var brought = meanings(map[string]Meant{
 	"example try tour tutorial sample":                               {Command: "demo"},
 	"config configure options preferences":                           {Command: "settings"},
 	"backup dump clone read copyoff image archive":                   {Command: "save"},
-	"undo rollback": {Command: "gauge restore"},
-	"download fetch get": {
-		Why: "zipstamp downloads nothing; get the image from its publisher's page, and then: zipstamp check IMAGE",
-	},
+	"undo rollback":     {Command: "gauge restore"},
+	"download get grab": {Command: "fetch"},
+	"catalog catalogue repository repo feed list-systems os oses": {Command: "systems"},
+	"cache downloads": {Command: "shelf"},
+	"prune cleanup":   {Command: "shelf clean"},
 	"update upgrade selfupdate": {
 		Why: "zipstamp doesn't replace itself; get the new version where you got this one (zipstamp version " +
 			"says which this is)",

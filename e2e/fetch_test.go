@@ -1,0 +1,359 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zipstamp/internal/demo"
+	"zipstamp/internal/publisher"
+	"zipstamp/internal/testbed"
+)
+
+// host is a publisher's host with TLS, which the program on a desk trusts.
+type host struct {
+	*publisher.Host
+	url string
+}
+
+// newHost serves a folder of the desk.
+func (d *desk) newHost(folder string, f publisher.Faults) *host {
+	d.t.Helper()
+	require.NoError(d.t, os.MkdirAll(d.path(folder), 0o755))
+	h := &host{Host: &publisher.Host{Folder: d.path(folder), Faults: f}}
+	server := httptest.NewTLSServer(h.Host)
+	d.t.Cleanup(server.Close)
+	h.url = server.URL + "/"
+	d.write("root.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))
+	d.env = append(d.env, "SSL_CERT_FILE="+d.path("root.pem"), "ZIPSTAMP_TRIES=3", "NO_PROXY=*")
+	return h
+}
+
+// site puts the demo's image and sums on a host. They look as if they had been there for some time.
+func (d *desk) site(f publisher.Faults) *host {
+	d.t.Helper()
+	h := d.newHost("site", f)
+	for _, name := range []string{osXZ, demo.Sums, demo.Sums + ".minisig"} {
+		text, err := os.ReadFile(filepath.Join(sample, name))
+		require.NoError(d.t, err)
+		d.write("site/"+name, text)
+		old := time.Now().Add(-time.Hour)
+		require.NoError(d.t, os.Chtimes(d.path("site/"+name), old, old))
+	}
+	return h
+}
+
+// onShelf are the files on the shelf with a name.
+func (d *desk) onShelf(name string) []string {
+	found, err := filepath.Glob(d.path("cache/zipstamp/shelf/*/*/" + name))
+	require.NoError(d.t, err)
+	return found
+}
+
+func TestFetch(t *testing.T) {
+	t.Parallel()
+	if os.Getenv("SSL_CERT_FILE") == "" && !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Key, demo.Good, demo.Good+".data")
+	h := d.site(publisher.Faults{CutAfter: 900_000, Cuts: 2})
+	at := strings.TrimSuffix(strings.TrimPrefix(h.url, "https://"), "/")
+	r := d.want(0, "is what was published at "+at+": its SHA-256 agrees", "fetch", h.url+osXZ+"?token=ebb")
+	r.mentions(t, "carries on at", "as in SHA256SUMS at "+at+", line 1", "kept on the shelf")
+	assert.NotContains(t, r.out+r.err, "ebb", "what may be secret is not shown")
+	require.Len(t, d.onShelf(osXZ), 1)
+	assert.NotContains(t, d.sh("cat cache/zipstamp/shelf/*/about.json"), "ebb", "nor kept")
+
+	// what is on the shelf and current is not downloaded again, by fetch or stamp, nor needed from the net
+	d.want(0, "", "fetch", h.url+osXZ)
+	before := h.Sent.Load()
+	doc := document(t, d.want(0, "", "fetch", "--json", h.url+osXZ))
+	assert.Equal(t, []any{true, 0.0, true}, []any{doc["from_shelf"], doc["fetched"], doc["secure"]})
+	d.want(0, "Stamped and read back", "stamp", "--yes", h.url+osXZ, demo.Good).mentions(t, "from "+h.url+osXZ)
+	assert.Less(t, h.Sent.Load()-before, int64(10_000))
+	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
+	h.Faults = publisher.Faults{Status: 503}
+	d.want(0, "is what was published", "fetch", h.url+osXZ).mentions(t,
+		"it is taken from the shelf, as fetched just now")
+
+	// a newer file takes its place; a wrong one is not used
+	h.Faults = publisher.Faults{}
+	d.sh("touch site/" + osXZ)
+	d.want(0, "is what was published", "fetch", h.url+osXZ)
+	d.sh(`printf x | dd of=site/` + osXZ + ` bs=1 seek=1000000 conv=notrunc status=none; touch -d '1 hour ago' site/` +
+		osXZ)
+	d.want(3, "is not what was published: its SHA-256 differs", "fetch", h.url+osXZ)
+	d.want(3, "is damaged", "stamp", "--yes", h.url+osXZ, demo.Good).mentions(t, "the card has no partition table")
+	d.want(0, "", "shelf").mentions(t, "of no use: it is not what was published")
+	d.want(2, "no terminal to ask on", "shelf", "clean")
+	d.want(0, "1 download removed", "shelf", "clean", "--yes")
+	assert.Len(t, d.onShelf(osXZ), 1, "the good one, of the other address, is still there")
+	document(t, d.want(0, "", "shelf", "--json"))
+
+	// into a folder, where nothing is replaced
+	h = d.site(publisher.Faults{})
+	others := fmt.Sprintf("%x  ebb.img\n", sha256.Sum256(nil))
+	d.sh("mkdir here")
+	d.write("here/"+demo.Sums, []byte(others))
+	d.want(0, "is what was published", "fetch", "--to", "here", h.url+osXZ)
+	assert.Equal(t, d.sh("cat site/"+osXZ+" | sha256sum"), d.sh("cat here/"+osXZ+" | sha256sum"))
+	assert.Equal(t, others, string(d.read("here/"+demo.Sums)))
+	assert.ElementsMatch(t, strings.Fields(d.sh("ls -A here")), []string{
+		demo.Sums, osXZ, osXZ + "-" + demo.Sums, demo.Sums + ".minisig",
+	})
+	d.want(2, "exists already, and is not replaced", "fetch", "--to", "here", h.url+osXZ)
+	d.want(0, "is what was published", "check", "here/"+osXZ)
+}
+
+// trustsFile tells whether roots are taken from the file in a variable, as on Linux.
+func trustsFile() bool { return os.Getenv("GOOS") == "" && exists("/proc/self") }
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+// TestFetchWithoutTLS has nothing count that anybody could have changed on its way.
+func TestFetchWithoutTLS(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t, demo.Key, demo.Good, demo.Good+".data")
+	d.site(publisher.Faults{})
+	server := httptest.NewServer(&publisher.Host{Folder: d.path("site")})
+	t.Cleanup(server.Close)
+	url := server.URL + "/" + osXZ
+	d.want(2, "is not an address of https", "fetch", url).mentions(t, "--plain-http")
+	d.want(0, "came without https, and is not signed", "fetch", "--plain-http", url)
+	d.want(3, "no published digest", "stamp", "--yes", "--plain-http", url, demo.Good)
+	d.want(0, "signed by the key that you named", "fetch", "--plain-http", "--key", demo.Key, url)
+	d.sh("mkdir here")
+	d.want(0, "came without https", "fetch", "--plain-http", "--to", "here", url)
+	assert.Equal(t, osXZ+"\n", d.sh("ls -A here"), "digests that count for nothing stay behind")
+	d.want(0, "is what was published", "fetch", "--plain-http", "--digest", strings.Fields(string(d.read(
+		"site/" + demo.Sums)))[0], url)
+}
+
+// TestBadDownloads has a sentence and a status for each, and nothing of use is lost.
+func TestBadDownloads(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	h := d.site(publisher.Faults{})
+	card := bytes.Clone(d.read(demo.Good + ".data"))
+	d.env = append(d.env, "ZIPSTAMP_PATIENCE=1s", "ZIPSTAMP_TRIES=2")
+	for _, c := range []struct {
+		f      publisher.Faults
+		what   string
+		status int
+		says   string
+	}{
+		{publisher.Faults{Status: 404}, osXZ, 7, "there is no file at " + h.url + osXZ},
+		{publisher.Faults{Status: 403}, osXZ, 7, "doesn't let everybody have that file"},
+		{publisher.Faults{Status: 429, RetryAfter: time.Hour}, osXZ, 7, "it wants to be asked again in 1 h"},
+		{publisher.Faults{Status: 500}, osXZ, 7, "has a fault of its own (status 500)"},
+		{publisher.Faults{SignInPage: true}, osXZ, 3, "sent a web page in place of the file: perhaps one to sign in " +
+			"on"},
+		{publisher.Faults{StallAfter: 1}, osXZ, 7, "sends nothing any more"},
+		{publisher.Faults{Redirect: "/" + osXZ}, osXZ, 7, "from one place to the next without an end"},
+		{publisher.Faults{Redirect: "http://saltmarsh.example/"}, osXZ, 2, "is not an address of https"},
+		{publisher.Faults{}, "nothing.img", 7, "there is no file at"},
+		{publisher.Faults{}, "os.torrent", 2, "torrents can't be fetched"},
+	} {
+		h.Faults = c.f
+		d.want(c.status, c.says, "fetch", h.url+c.what).mentions(t, "Next:")
+		d.want(c.status, c.says, "stamp", "--yes", "--unchecked", h.url+c.what, demo.Good)
+	}
+	assert.Equal(t, card, d.read(demo.Good+".data"), "no card was touched")
+	d.want(7, "no host is known by the name", "fetch", "https://saltmarsh.invalid/os.img")
+	d.want(2, "torrents can't be fetched", "fetch", "magnet:?xt=urn:btih:ebb")
+	d.want(2, "is here already", "fetch", "good.card")
+	d.want(2, "you keep no list of systems", "fetch", "saltmarsh-os")
+	d.want(2, "is not a folder", "fetch", "--to", "nowhere", h.url+osXZ)
+	own := d.env
+	d.env = append(own, "SSL_CERT_FILE=/dev/null", "SSL_CERT_DIR=/nonexistent")
+	d.want(7, "signed by nobody whom this computer trusts", "fetch", h.url+osXZ)
+	d.env = own
+	h.Faults = publisher.Faults{}
+	d.want(7, "the certificate that came is not that of localhost", "fetch", strings.Replace(h.url, "127.0.0.1",
+		"localhost", 1)+osXZ)
+	testbed.NeedRoot(t)
+	d.sh("mkdir full; mount -t tmpfs -o size=1m none full")
+	t.Cleanup(func() { d.sh("umount full") })
+	d.want(1, "the disk is too full: 2.84 MB are needed", "fetch", "--to", "full", h.url+osXZ)
+}
+
+// TestStampWhileItArrives has a download that breaks off while it is written: the card is not begun again. And nothing
+// is stamped that is not what was published, though it was written but for its first block.
+func TestStampWhileItArrives(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Key, demo.Good, demo.Good+".data", demo.Tired, demo.Tired+".data")
+	h := d.site(publisher.Faults{CutAfter: 700_000, Cuts: 3, Rate: 20e6})
+	r := d.want(0, "every block of saltmarsh-os.img.xz", "stamp", "--yes", "--key", demo.Key, "--receipt", "r.json",
+		h.url+osXZ, demo.Good)
+	r.mentions(t, "signed by the key that you named", "image download", "The download carries on at 700 kB")
+	assert.Equal(t, 1, strings.Count(plain(r.err), "good.card write: 0 B"), "the card is not begun again")
+	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
+	require.Len(t, d.onShelf(osXZ), 1)
+	assert.Equal(t, h.url+osXZ, document(t, run{out: string(d.read("r.json"))})["image"].(map[string]any)["url"])
+	d.want(0, "is as it was stamped", "recheck", "--against", "r.json", demo.Good)
+
+	// of two cards, one stores a bit wrong: it is written again, out of what is on the shelf by then
+	h = d.site(publisher.Faults{Rate: 20e6})
+	both := d.want(0, "2 cards", "stamp", "--yes", h.url+osXZ, demo.Good, demo.Tired)
+	both.mentions(t, "repaired: 1 block")
+	assert.Equal(t, unpack, d.read(demo.Tired + ".data")[:len(unpack)])
+
+	h = d.site(publisher.Faults{Rate: 20e6})
+	d.want(3, "its SHA-256 differs", "stamp", "--yes", "--digest", fmt.Sprintf("%x", sha256.Sum256(nil)), h.url+osXZ,
+		demo.Good).mentions(t, "the card has no partition table")
+	assert.Equal(t, make([]byte, 512), d.read(demo.Good + ".data")[:512])
+	h = d.site(publisher.Faults{CutAfter: 2_200_000})
+	h.Faults.Cuts = 1
+	d.env = append(d.env, "ZIPSTAMP_TRIES=1")
+	d.want(7, "the connection to", "stamp", "--yes", h.url+osXZ, demo.Good).mentions(t,
+		"the card has no partition table")
+	d.want(0, "Stamped and read back", "stamp", "--yes", h.url+osXZ, demo.Good).mentions(t, "carries on at")
+	d.want(2, "", "stamp", "--yes", "--dry-run", h.url+osXZ)
+	d.want(0, "would be stamped onto good.card", "stamp", "--yes", "--dry-run", d.site(publisher.Faults{}).url+osXZ,
+		demo.Good)
+}
+
+// TestSystems makes a list of a folder, signs it, keeps it, and stamps by name.
+func TestSystems(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	testbed.NeedTool(t, "minisign")
+	d := newDesk(t, demo.Good, demo.Good+".data", osXZ)
+	d.sh("mkdir site; cp " + osXZ + " site/saltmarsh-os-1.2.img.xz; minisign -GW -p club.pub -s club.key >/dev/null")
+	h := d.newHost("site", publisher.Faults{})
+	sign := func() { d.sh("minisign -S -s club.key -m site/systems.toml >/dev/null; touch -d '2 hours ago' site/*") }
+	d.want(2, "--name is missing", "systems", "make", "site")
+	d.want(0, "has 1 system now; it is edition 1", "systems", "make", "site", "--name", "Saltmarsh Watchers").mentions(t,
+		"minisign -S -m site/systems.toml")
+	list := string(d.read("site/systems.toml"))
+	for _, part := range []string{
+		"name = 'saltmarsh-os'", "version = '1.2'", "boards = ['brindle2', 'brindle3']", "size = 2841432",
+		"unpacked_size = 49300480", "smallest_card = 64000000",
+	} {
+		assert.Contains(t, list, part)
+	}
+	d.want(2, "is not signed, and there is no terminal", "systems", "add", h.url+"systems.toml")
+	sign()
+	d.want(2, "is signed by key", "systems", "add", h.url+"systems.toml")
+	d.want(0, "is kept: 1 system, signed by", "systems", "add", h.url+"systems.toml", "--key", "club.pub")
+	document(t, d.want(0, "", "systems", "lists", "--json"))
+
+	d.want(0, "1 system in 1 list", "systems").mentions(t, "saltmarsh-os 1.2", "for brindle2 and brindle3")
+	d.want(0, "No system in 1 list fits", "systems", "--board", "heron")
+	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--receipt", "r.json", "Saltmarsh-OS", demo.Good)
+	r.mentions(t, "from saltmarsh-os 1.2, "+h.url, "signed by")
+	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
+	d.want(0, "", "stamp", "--yes", "saltmarsh-os@1.2", demo.Good)
+	d.want(0, "", "systems", "--search", "marsh").mentions(t, "on the shelf", "on card SW-0001 since today")
+	doc := document(t, d.want(0, "", "systems", "--json"))
+	assert.Equal(t, true, doc["list"].([]any)[0].(map[string]any)["signed"])
+	d.want(0, "is what was published, and signed by", "fetch", "saltmarsh-os")
+
+	// what was written by hand stays; older lists, others' and changed ones are refused
+	older := d.read("site/systems.toml")
+	d.write(
+		"site/systems.toml", bytes.Replace(older, []byte("boards ="), []byte("notes = 'for the pier'\nboards ="), 1),
+	)
+	document(t, d.want(0, "edition 2", "systems", "make", "site", "--json"))
+	assert.Contains(t, string(d.read("site/systems.toml")), "notes = 'for the pier'")
+	d.sh("touch -d '1 hour ago' site/*")
+	d.want(3, "1 not renewed", "systems", "refresh").mentions(t, "its signature is bad")
+	sign()
+	d.want(0, "1 new", "systems", "refresh")
+	d.write("site/systems.toml", older)
+	d.sh("minisign -S -s club.key -m site/systems.toml >/dev/null")
+	d.sh("touch -d '20 minutes ago' site/*")
+	d.want(3, "1 not renewed", "systems", "refresh").mentions(t, "goes back to an older edition")
+	d.want(0, "", "systems").mentions(t, "for the pier")
+
+	// a list can't lead into a private network, and one past its time is said to be old
+	text := fmt.Sprintf("zipstamp_systems = 1\nname = 'Elsewhere'\nedition = 1\nexpires = "+
+		"2020-01-01T00:00:00Z\n[[system]]\n"+
+		"name = 'Ebb'\nversion = '1'\ndate = '2019-01-01'\nurls = ['https://127.0.0.1:9/x.img', "+
+		"'file:///etc/x']\nsize = 5\n"+
+		"digest = 'sha256:%x'\n", sha256.Sum256(nil))
+	d.write("bad.toml", []byte(text))
+	d.want(3, "no address of https", "systems", "add", "--yes", "bad.toml")
+	d.write("bad.toml", []byte(strings.Replace(text, ", 'file:///etc/x'", "", 1)))
+	d.want(0, "It is not signed", "systems", "add", "--yes", "bad.toml")
+	d.want(7, "an address within a private network", "fetch", "Ebb").mentions(t,
+		"should have been renewed by 1 January 2020")
+	d.want(0, "is removed", "systems", "remove", "Elsewhere")
+	d.want(2, "did you mean saltmarsh-os", "fetch", "saltmarsh-so")
+}
+
+// TestServe has the stand-in of the product itself, and a download that is interrupted, killed, and carried on.
+func TestServe(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t, osXZ, demo.Key, demo.Sums, demo.Sums+".minisig")
+	d.want(2, "is not a folder", "practice", "serve", osXZ)
+	cmd := d.command("practice", "serve", ".", "--rate", "2MB/s")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
+	var said strings.Builder
+	for !strings.Contains(said.String(), "Ctrl-C") {
+		b := make([]byte, 256)
+		n, err := out.Read(b)
+		require.NoError(t, err)
+		said.Write(b[:n])
+	}
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	at := said.String()[strings.Index(said.String(), "http://"):]
+	url := strings.Fields(at)[0] + osXZ
+	for i, signal := range []os.Signal{os.Interrupt, syscall.SIGKILL} {
+		fetch := d.command("fetch", "--plain-http", "--key", demo.Key, url)
+		var words bytes.Buffer
+		fetch.Stderr = &words
+		require.NoError(t, fetch.Start())
+		time.Sleep(time.Duration(700+200*i) * time.Millisecond) // some of it has come
+		require.NoError(t, fetch.Process.Signal(signal))
+		_ = fetch.Wait()
+		if signal == os.Interrupt {
+			assert.Equal(t, 130, fetch.ProcessState.ExitCode())
+			assert.Contains(t, words.String(), "the same command carries on there")
+		}
+	}
+	d.want(0, "", "shelf").mentions(t, "of 2.84 MB have come")
+	both := make(chan run, 2) // and two at once share it
+	for range 2 {
+		go func() { both <- d.zipstamp("fetch", "--plain-http", "--key", demo.Key, url) }()
+	}
+	waited := 0
+	for range 2 {
+		r := <-both
+		assert.Zero(t, r.status, r.err)
+		assert.Contains(t, plain(r.out), "signed by the key that you named")
+		waited += strings.Count(plain(r.err), "Another run of zipstamp is downloading this")
+	}
+	assert.LessOrEqual(t, waited, 1)
+	resp, err := http.Get(strings.Fields(at)[0] + "../../../etc/hostname")
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
+}

@@ -1,0 +1,470 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/fetch"
+	"zipstamp/internal/image"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/shelf"
+	"zipstamp/internal/state"
+	"zipstamp/internal/trust"
+	"zipstamp/internal/view"
+)
+
+// remote is a file that is on another computer, or was fetched from there and is on the shelf.
+type remote struct {
+	*app
+	who    person
+	set    settings
+	client *fetch.Client
+	shelf  shelf.Shelf
+
+	mirrors   []fetch.Mirror // the first gives it its place on the shelf
+	want      fetch.Want
+	elsewhere []shelf.Published // digests that were published elsewhere than beside the file
+	origin    check.Origin      // of these
+	signers   []trust.Signature // of what these stand in
+	system    string            // as which it is fetched
+	release   string
+	unpacked  int64  // bytes of the image, as the list says; 0: it doesn't
+	folder    string // where it goes in place of the shelf; empty: the shelf
+
+	item   *shelf.Item
+	down   *fetch.Download
+	part   *fetch.Part
+	had    int64 // bytes of the part that were there
+	offer  fetch.Offer
+	beside []shelf.Beside
+	path   string // where it is when it is whole
+	used   func() // lets others remove it
+	came   bool   // it had to be downloaded
+	say    func(string)
+
+	arrives   func() (*image.File, error) // opens it while it is on its way; nil: it is whole
+	signature string                      // of the file, that came with the Metalink document
+}
+
+// shelfFolder is where downloads are kept.
+func (a *app) shelfOf(who person, set settings) shelf.Shelf {
+	place := who.cacheFolder("shelf")
+	if set.shelf != "" {
+		place = who.folder(set.shelf)
+	}
+	return shelf.Shelf{Place: place, As: who.as}
+}
+
+// newRemote is the file at an address.
+func (a *app) newRemote(who person, set settings, at fetch.Address, plain bool) *remote {
+	return &remote{
+		app: a, who: who, set: set, shelf: a.shelfOf(who, set), mirrors: []fetch.Mirror{{Address: at, Priority: 1}},
+		client: a.newClient(set, plain), used: func() {}, say: a.screen.Say,
+	}
+}
+
+func (a *app) newClient(set settings, plain bool) *fetch.Client {
+	return fetch.NewClient(fetch.Options{
+		Agent: "zipstamp/" + cmp.Or(a.version, "0"), PlainHTTP: plain, Patience: set.patience, Tries: set.tries,
+	})
+}
+
+// close lets all of it go.
+func (r *remote) close() {
+	if r.down != nil {
+		r.down.Close()
+	}
+	if r.item != nil {
+		r.item.Close()
+	}
+	r.used()
+	r.client.Close()
+}
+
+// algorithms are those of digests that are known, and SHA-256.
+func (r *remote) algorithms() []digest.Algorithm {
+	all := []digest.Algorithm{digest.SHA256}
+	for _, d := range r.want.Digests {
+		all = append(all, d.Algorithm)
+	}
+	return all
+}
+
+// waitEvery is how often it is looked whether another run has downloaded the same.
+const waitEvery = 200 * time.Millisecond
+
+// open finds out whether the file is on the shelf, and asks for it if it isn't. It is there if r.down is nil then.
+func (r *remote) open(ctx context.Context, m *meter.Meter) (err error) {
+	if r.item, err = r.shelf.Open(r.mirrors[0].Address); err != nil {
+		return view.NoShelf(r.shelf.Place.Path(), err)
+	}
+	if err := r.take(ctx, m); err != nil {
+		return err
+	}
+	if r.item.Has() && r.isWanted() {
+		return r.onShelf()
+	}
+	if err := r.ask(ctx); err != nil {
+		return err
+	}
+	if r.down == nil {
+		return nil
+	}
+	if err := r.lookBeside(ctx); err != nil {
+		return err
+	}
+	return r.collision()
+}
+
+// take waits until no other run downloads the same.
+func (r *remote) take(ctx context.Context, m *meter.Meter) error {
+	for waits := false; ; waits = true {
+		err := r.item.Lock()
+		if !errors.Is(err, shelf.ErrBusy) {
+			return err
+		}
+		if !waits {
+			r.say(view.SharedDownload(r.item.Host))
+			m.Begin(meter.Download, 0)
+		}
+		before := m.Read().Done
+		m.Add(max(r.item.Coming()-before, 0))
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(waitEvery):
+		}
+	}
+}
+
+// isWanted tells whether the file on the shelf is known to be the one that is wanted, without asking anybody.
+func (r *remote) isWanted() bool {
+	return r.item.Whole.Verdict != shelf.Differs && slices.ContainsFunc(r.want.Digests, func(d digest.Digest) bool {
+		return d.Algorithm == digest.SHA256 && d.Hex() == r.item.Whole.SHA256
+	})
+}
+
+// onShelf takes the file from the shelf.
+func (r *remote) onShelf() (err error) {
+	if r.down != nil {
+		r.down.Close()
+		r.down = nil
+	}
+	r.path, r.beside = r.item.Path(), r.item.Whole.Beside
+	if len(r.elsewhere) == 0 {
+		r.elsewhere = r.item.Whole.Digests
+	}
+	r.item.Leave()
+	r.item.Unlock()
+	r.used, err = r.item.Use()
+	return err
+}
+
+// ask asks for the file. What is on the shelf is used if it is the current one, and also if nobody answers.
+func (r *remote) ask(ctx context.Context) (err error) {
+	if r.part, r.had, err = r.item.Begin(r.algorithms()...); err != nil {
+		return err
+	}
+	has := r.item.Has() && r.item.Whole.Verdict != shelf.Differs
+	d := &fetch.Download{
+		Client: r.client, Mirrors: r.mirrors, Want: r.want, Part: r.part, Room: r.item.Room,
+		Keep: func(k fetch.Kept) error {
+			r.item.Part = &k
+			return r.item.Save()
+		},
+		Tell: func(e fetch.Event) {
+			if text := view.FetchEvent(e); text != "" {
+				r.say(text)
+			}
+		},
+	}
+	if has {
+		d.Have = r.item.Whole.Validators
+	}
+	if r.item.Part != nil {
+		d.Kept = *r.item.Part
+	}
+	r.down = d
+	r.offer, err = d.Open(ctx)
+	if e := (*fetch.Error)(nil); has && errors.As(err, &e) && view.IsOffline(e) {
+		r.say(view.FromShelf(r.item.Whole.Name, r.item.Whole.Fetched, e))
+		return r.onShelf()
+	}
+	if err != nil {
+		return err
+	}
+	if r.offer.Current {
+		r.item.Whole.Asked = time.Now().UTC().Truncate(time.Second)
+		if err := r.item.Save(); err != nil {
+			return err
+		}
+		r.say(view.IsCurrent(r.item.Whole.Name, r.item.Host, r.item.Whole.Fetched))
+		return r.onShelf()
+	}
+	r.item.Part = &d.Kept
+	return r.item.Save()
+}
+
+// lookBeside fetches what was published beside the file, and puts it where the file will be.
+func (r *remote) lookBeside(ctx context.Context) (err error) {
+	if r.path, err = r.item.Next(r.offer.Name); err != nil {
+		return err
+	}
+	at := r.mirrors[0].Address
+	names := slices.DeleteFunc(image.NamesOf(at.Name()), func(s string) bool { return s == "" })
+	if len(names) == 0 {
+		names = image.NamesOf(r.offer.Name)
+	}
+	found, missed, err := r.client.Beside(ctx, at, names, isCompanion)
+	if err != nil {
+		return err
+	}
+	if r.offer.Metalink != nil {
+		s, err := r.client.Small(ctx, *r.offer.Metalink, fetch.MaxMetalink, nil)
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if err == nil {
+			found = append(found, fetch.Companion{Name: r.offer.Metalink.Name(), Smallfile: s})
+		}
+	}
+	for _, c := range found {
+		if strings.HasSuffix(c.Name, fetch.MetalinkEnding) {
+			if err := r.takeMetalink(c); err != nil {
+				return err
+			}
+		}
+		name := r.besideName(c.Name)
+		if err := r.item.Put(name, c.Text); err != nil {
+			return err
+		}
+		r.beside = append(r.beside, shelf.Beside{Name: name, From: c.At.Shown(), Secure: c.Secure})
+	}
+	if r.signature != "" {
+		name := r.offer.Name + ".asc"
+		if err := r.item.Put(name, []byte(r.signature)); err != nil {
+			return err
+		}
+		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.origin.List, Secure: true})
+	}
+	if missed != nil && len(found) == 0 {
+		r.say(view.BesideUnknown(missed))
+	}
+	return nil
+}
+
+// besideName is the name of a small file beside the download: publishers name them after the download's address, which
+// may have another name.
+func (r *remote) besideName(name string) string {
+	if asked := r.mirrors[0].Name(); asked != "" && asked != r.offer.Name {
+		if rest, ok := strings.CutPrefix(name, asked); ok {
+			return r.offer.Name + rest
+		}
+	}
+	return name
+}
+
+// isCompanion tells whether a small file is what its name says: some hosts answer with something else in place of a
+// file that they don't have.
+func isCompanion(c fetch.Companion) bool {
+	switch {
+	case strings.HasSuffix(c.Name, fetch.MetalinkEnding):
+		_, err := fetch.ReadMetalink(c.Text)
+		return err == nil
+	case slices.ContainsFunc(trust.Endings, func(e string) bool { return strings.HasSuffix(c.Name, e) }):
+		return len(c.Text) > 0 && trust.IsSignature(c.Text)
+	}
+	_, err := digest.ReadSums(bytes.NewReader(c.Text), c.Name)
+	return err == nil
+}
+
+// takeMetalink takes up what a Metalink document says of the file. It counts if it came by https, as all else does.
+func (r *remote) takeMetalink(c fetch.Companion) error {
+	files, err := fetch.ReadMetalink(c.Text)
+	if err != nil || !c.Secure && !r.client.PlainHTTP {
+		return nil
+	}
+	names := []string{r.offer.Name, r.mirrors[0].Name()}
+	at := slices.IndexFunc(files, func(f fetch.Metalink) bool { return slices.Contains(names, f.Name) })
+	if at < 0 {
+		return nil
+	}
+	w := r.know(files[at], c.Name+" at "+c.At.Host(), c.Secure)
+	r.down.Add(files[at].Mirrors...)
+	return r.down.Know(w)
+}
+
+// know takes up what a Metalink document says. Digests of one that anybody could have changed don't count as published.
+func (r *remote) know(f fetch.Metalink, from string, counts bool) fetch.Want {
+	r.want = fetch.Want{Size: f.Size, Digests: f.Digests, Pieces: f.Pieces}
+	if counts {
+		for _, d := range f.Digests {
+			r.elsewhere = append(r.elsewhere, shelf.Published{Algorithm: d.Algorithm.Plain(), Hex: d.Hex(), From: from})
+		}
+	}
+	return r.want
+}
+
+// run downloads the file.
+func (r *remote) run(ctx context.Context, m *meter.Meter) (fetch.Got, error) {
+	r.came = true
+	r.down.Meter = m
+	return r.down.Run(ctx)
+}
+
+// finish puts the file that has arrived into its place. Nobody reads it any more as it arrived.
+func (r *remote) finish(got fetch.Got) (err error) {
+	w := shelf.Whole{
+		Name: filepath.Base(r.path), Size: got.Size, Secure: r.offer.Secure, Validators: r.offer.Validators,
+		Fetched: time.Now().UTC().Truncate(time.Second), Beside: r.beside, Digests: r.elsewhere, System: r.system,
+		Release: r.release,
+	}
+	for _, d := range got.Digests {
+		if d.Algorithm == digest.SHA256 {
+			w.SHA256 = d.Hex()
+		}
+	}
+	r.down = nil
+	if err := r.item.Finish(w); err != nil {
+		return err
+	}
+	r.path = r.item.Path()
+	r.item.Unlock()
+	r.used, err = r.item.Use()
+	return err
+}
+
+// given is what was published for the file, so far as that counts.
+func (r *remote) given(g *check.Given) {
+	folder := filepath.Dir(r.path)
+	besides := map[string]shelf.Beside{}
+	for _, b := range r.beside {
+		besides[filepath.Join(folder, b.Name)] = b
+	}
+	g.Origin = r.origin
+	g.Origin.Unproven = func(path string) bool {
+		b, ok := besides[path]
+		return ok && !b.Secure
+	}
+	g.Origin.Place = func(path string) string {
+		if b, ok := besides[path]; ok {
+			return b.Name + " at " + hostOf(b.From)
+		}
+		return r.who.short(path)
+	}
+	if g.Origin.Host == "" && g.Origin.List == "" {
+		g.Origin.Host = r.mirrors[0].Host()
+	}
+	g.Signatures = append(g.Signatures, r.signers...)
+	for _, p := range r.elsewhere {
+		if d, err := p.Digest(); err == nil && p.Of == "" {
+			g.Elsewhere = append(g.Elsewhere, digest.Published{Digest: d, From: p.From})
+		}
+	}
+}
+
+func hostOf(url string) string {
+	a, err := fetch.ParseAddress(url)
+	if err != nil {
+		return url
+	}
+	return a.Host()
+}
+
+// judged keeps what a check has found.
+func (r *remote) judged(report check.Report) error {
+	w := r.item.Whole
+	w.Verdict, w.By = shelf.Nothing, ""
+	switch {
+	case report.Outcome() == check.Mismatched || report.Outcome() == check.Broken:
+		w.Verdict = shelf.Differs
+	case report.SignedBy() != nil:
+		w.Verdict, w.By = shelf.Signed, report.SignedBy().Key.Owner
+	case report.Outcome() == check.Matched:
+		w.Verdict, w.By = shelf.AsPublished, cmp.Or(report.Origin.Host, report.Origin.List)
+	}
+	return r.item.Save()
+}
+
+// collision refuses to replace a file in a folder that the user named.
+func (r *remote) collision() error {
+	if r.folder == "" {
+		return nil
+	}
+	path := filepath.Join(r.folder, r.offer.Name)
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		return &usageError{view.AlreadyThere(path)}
+	}
+	return nil
+}
+
+// deliver moves the file, and what was published beside it, into the folder that the user named. What anybody could
+// have changed on its way stays behind, since it would count for something there.
+func (r *remote) deliver(report check.Report) (string, error) {
+	from := filepath.Dir(r.path)
+	signed := func(name string) bool {
+		return slices.ContainsFunc(report.Signatures, func(s trust.Signature) bool {
+			return s.Status == trust.Good && (filepath.Base(s.Of) == name || filepath.Base(s.File) == name)
+		})
+	}
+	path := filepath.Join(r.folder, filepath.Base(r.path))
+	err := r.who.as(func() error {
+		if err := moveNew(r.path, path); err != nil {
+			return err
+		}
+		for _, b := range r.beside {
+			if !b.Secure && !signed(b.Name) {
+				continue
+			}
+			if err := r.deliverBeside(filepath.Join(from, b.Name), b.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	r.used()
+	r.used = func() {}
+	r.item.Close()
+	return path, r.who.as(func() error { return os.RemoveAll(filepath.Join(r.shelf.Place.Path(), r.item.Folder)) })
+}
+
+// deliverBeside moves a small file. One of that name that is there already stays, and if it is another one, this gets
+// the name of the download before its own.
+func (r *remote) deliverBeside(from, name string) error {
+	own := filepath.Base(r.path) + "-" + name
+	for _, to := range []string{name, own} {
+		to = filepath.Join(r.folder, to)
+		err := moveNew(from, to)
+		if !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		a, err1 := state.ReadFile(from, maxTyped<<2)
+		b, err2 := state.ReadFile(to, maxTyped<<2)
+		if err1 == nil && err2 == nil && bytes.Equal(a, b) {
+			return nil
+		}
+	}
+	r.say(view.BesideKept(filepath.Join(r.folder, own)))
+	return nil
+}
+
+// moveNew gives a file another name within a file system, if nothing has that yet.
+func moveNew(from, to string) error {
+	if _, err := os.Lstat(to); err == nil {
+		return &fs.PathError{Op: "move", Path: to, Err: fs.ErrExist}
+	}
+	return os.Rename(from, to)
+}

@@ -1,0 +1,759 @@
+package fetch
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"hash"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/klauspost/compress/gzip"
+
+	"zipstamp/internal/digest"
+	"zipstamp/internal/meter"
+)
+
+// Want is what is known of a file before it is downloaded. The zero value is nothing.
+type Want struct {
+	Size    int64           // bytes; 0: not known
+	Digests []digest.Digest // of the file as it is downloaded
+	Pieces  Pieces
+}
+
+// Kept is what is kept of a download on its way, besides its bytes, so that a later run can carry it on.
+type Kept struct {
+	Name   string            `json:"name"`
+	Length int64             `json:"length"` // of the whole file, bytes; -1 where it isn't known
+	By     map[string]Source `json:"by"`     // by Address.Key
+}
+
+// Source is what a host has said of a file.
+type Source struct {
+	Validators
+	Date string `json:"date,omitempty"` // of the answer
+}
+
+// EventKind is what happened while something was downloaded.
+type EventKind string
+
+// The kinds.
+const (
+	Redirected EventKind = "redirected"  // To
+	Waits      EventKind = "waits"       // For, because of Err
+	StartsOver EventKind = "starts over" // another file is there now
+	Unmarked   EventKind = "unmarked"    // likewise: the host doesn't say which file it is
+	Skips      EventKind = "skips"       // the host gives no ranges, so what is there comes once more
+	CarriesOn  EventKind = "carries on"  // At
+	NextMirror EventKind = "next mirror" // To, because of Err
+	WrongPiece EventKind = "wrong piece" // At, from To
+	WrongWhole EventKind = "wrong whole" // it is fetched once more
+)
+
+// Event is something that a person may want to know.
+type Event struct {
+	Kind EventKind
+	To   Address
+	For  time.Duration
+	At   int64
+	Err  error
+}
+
+// Download is a file that is downloaded. Open asks for it, and Run downloads it.
+type Download struct {
+	Client  *Client
+	Mirrors []Mirror // the first is asked first
+	Want    Want
+	Have    Validators // of a whole copy that is there already
+	Part    *Part
+	Kept    Kept
+	Keep    func(Kept) error       // keeps that; nil: nothing is kept
+	Room    func(more int64) error // takes room for so many more bytes; nil: nothing is taken
+	Meter   *meter.Meter
+	Tell    func(Event) // nil: nobody is told
+
+	sources []*source
+	open    *live
+	waits   *waits
+	mixed   bool            // not all came from one source at one time
+	said    []digest.Digest // by the hosts
+	fetched int64           // bytes that came
+	restart int             // how often it started over
+	wrong   map[int64]int   // how often a piece was wrong, by where it starts
+}
+
+// source is where the file may be had.
+type source struct {
+	Address
+	failed error // why it isn't asked any more
+	tried  int   // failures since something came
+}
+
+// live is an answer whose body is read next.
+type live struct {
+	*answer
+	from   *source
+	body   *bufio.Reader
+	watch  *watched
+	stop   context.CancelCauseFunc
+	length int64 // of the whole file, bytes; -1: not known
+	skip   int64 // bytes that are there already and come again
+	came   int64 // bytes that came
+	loose  bool  // it can't be carried on: it is packed on its way
+}
+
+func (l *live) close() {
+	l.watch.end()
+	l.stop(nil)
+	l.Body.Close()
+}
+
+// Offer is what a host has of a file.
+type Offer struct {
+	Current   bool // the copy that is there is the current one
+	Name      string
+	Length    int64 // bytes; -1: not known
+	From      Address
+	Secure    bool
+	Redirects []Address
+	Validators
+	Metalink *Address // what says more of the file (RFC 6249, section 4); nil if nothing does
+}
+
+// leastProgress is how much must come for tries to be counted anew, bytes: a host that sends some and breaks off again
+// and again would be asked for ever.
+const leastProgress = 64 << 10
+
+// pieceTries is how often a piece is fetched.
+const pieceTries = 3
+
+// maxRestarts bounds how often a download starts over.
+const maxRestarts = 5
+
+// Open asks for the file until there is an answer that can be used. The error is an *Error, that of ctx, or of what was
+// kept.
+func (d *Download) Open(ctx context.Context) (Offer, error) {
+	d.begin()
+	for {
+		o, err := d.ask(ctx)
+		if err == nil {
+			return o, nil
+		}
+		if err := d.recover(ctx, err); err != nil {
+			return o, err
+		}
+	}
+}
+
+func (d *Download) begin() {
+	if d.waits != nil {
+		return
+	}
+	d.waits, d.wrong = d.Client.waits(), map[int64]int{}
+	d.mixed = d.Part.Size() > 0
+	if d.Kept.By == nil {
+		d.Kept.By = map[string]Source{}
+	}
+	for _, m := range d.Mirrors {
+		d.sources = append(d.sources, &source{Address: m.Address})
+	}
+}
+
+func (d *Download) tell(e Event) {
+	if d.Tell != nil {
+		d.Tell(e)
+	}
+}
+
+// source is the one to ask now; nil if all have failed for good.
+func (d *Download) source() *source {
+	for _, s := range d.sources {
+		if s.failed == nil {
+			return s
+		}
+	}
+	return nil
+}
+
+// errAgain says that it is to be asked once more, at once.
+var errAgain = errors.New("ask again")
+
+// verifies tells whether it will be seen at the end if the file is another one.
+func (d *Download) verifies() bool {
+	return len(d.Want.Digests)+len(d.said)+len(d.Want.Pieces.Sums) > 0
+}
+
+// ask asks the source at hand for what is missing.
+func (d *Download) ask(ctx context.Context) (o Offer, err error) {
+	from := d.source()
+	offset := d.Part.Size()
+	before := d.Kept.By[from.Key()]
+	header := http.Header{}
+	condition := before.condition(before.Date)
+	if offset > 0 && condition == "" && !d.verifies() {
+		d.tell(Event{Kind: Unmarked, At: offset})
+		if err := d.startOver(); err != nil {
+			return o, err
+		}
+		offset = 0
+	}
+	switch {
+	case offset > 0:
+		header.Set("Range", "bytes="+strconv.FormatInt(offset, 10)+"-")
+		if condition != "" {
+			header.Set("If-Range", condition)
+		}
+	case from == d.sources[0]:
+		header = d.Have.Header()
+	}
+	header.Set("Want-Repr-Digest", "sha-256=1")
+	ctx, stop := context.WithCancelCause(ctx)
+	a, err := d.Client.get(ctx, from.Address, header)
+	if err != nil {
+		stop(nil)
+		return o, err
+	}
+	body := watch(a.Body, stop, d.Client.Patience)
+	d.open = &live{answer: a, from: from, stop: stop, watch: body, body: bufio.NewReaderSize(body, 64<<10), length: -1}
+	if o, err = d.judge(ctx, offset, before); err != nil || o.Current {
+		d.open.close()
+		d.open = nil
+	}
+	return o, err
+}
+
+// judge looks at an answer before its body is read.
+func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Offer, err error) {
+	l := d.open
+	from := l.from
+	fail := func(e Error) (Offer, error) {
+		e.URL, e.Host = from.Shown(), from.Host()
+		return o, &e
+	}
+	now := validatorsOf(l.Header)
+	changed := !before.None() && before.differ(now)
+	switch l.StatusCode {
+	case http.StatusNotModified:
+		o.Current, o.From, o.Secure, o.Redirects = true, l.at(from.Address), l.Secure, l.Redirects
+		return o, nil
+	case http.StatusOK:
+		l.length = l.ContentLength
+		if err := l.decode(from); err != nil {
+			return o, err
+		}
+		if offset > 0 {
+			if changed || l.loose || l.length != d.Kept.Length || before.None() && !d.verifies() {
+				return o, d.over(StartsOver)
+			}
+			l.skip = offset
+			d.tell(Event{Kind: Skips, At: offset})
+		}
+	case http.StatusPartialContent:
+		start, total, ok := contentRange(l.Header.Get("Content-Range"))
+		if !ok || start != offset || offset == 0 {
+			return fail(Error{Why: Unasked})
+		}
+		if l.length = total; changed || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
+			return o, d.over(StartsOver)
+		}
+		l.length = max(total, d.Kept.Length)
+		d.tell(Event{Kind: CarriesOn, At: offset})
+	case http.StatusRequestedRangeNotSatisfiable:
+		if _, total, ok := contentRange(l.Header.Get("Content-Range")); !ok || total != offset || changed ||
+			d.Kept.Length >= 0 && total != d.Kept.Length {
+			return o, d.over(StartsOver)
+		}
+		l.length = offset // it was whole already
+		l.body = bufio.NewReader(http.NoBody)
+	default:
+		return o, statusError(from.Address, l.Response)
+	}
+	if want := d.Want.Size; want > 0 && l.length >= 0 && l.length != want {
+		return fail(Error{Why: OtherLength, Want: want, Got: l.length})
+	}
+	if offset == 0 || l.skip > 0 {
+		head, err := l.body.Peek(1 << 10)
+		if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
+			return o, d.broken(ctx, from, err)
+		}
+		if isPage(head, l.Header.Get("Content-Type")) {
+			return fail(Error{Why: Page})
+		}
+	}
+	if d.Room != nil && l.length > d.Part.Size() {
+		if err := d.Room(l.length - d.Part.Size()); err != nil {
+			return o, err
+		}
+	}
+	d.keepSaid(l)
+	o = Offer{
+		Name: d.nameOf(l), Length: l.length, From: l.at(from.Address), Secure: l.Secure, Redirects: l.Redirects,
+		Validators: now,
+	}
+	d.links(l, &o)
+	d.Kept.By[from.Key()] = Source{now, bounded(l.Header.Get("Date"))}
+	if d.Kept.Name == "" {
+		d.Kept.Name = o.Name
+	}
+	o.Name, d.Kept.Length = d.Kept.Name, l.length
+	if d.Keep != nil {
+		return o, d.Keep(d.Kept)
+	}
+	return o, nil
+}
+
+// decode unpacks what a host packs on its way though it was asked not to. Many take the packing of a .gz for that: then
+// the bytes are those that were published.
+func (l *live) decode(from *source) error {
+	switch packing := strings.ToLower(strings.TrimSpace(l.Header.Get("Content-Encoding"))); {
+	case packing == "" || packing == "identity":
+		return nil
+	case packing != "gzip" && packing != "x-gzip":
+		return &Error{Why: Encoded, URL: from.Shown(), Host: from.Host(), Err: errors.New(packing)}
+	case strings.HasSuffix(strings.ToLower(from.Name()), "gz"):
+		return nil
+	}
+	z, err := gzip.NewReader(l.body)
+	if err != nil {
+		return &Error{Why: Broken, URL: from.Shown(), Host: from.Host(), Err: err}
+	}
+	l.body, l.length, l.loose = bufio.NewReaderSize(z, 64<<10), -1, true
+	return nil
+}
+
+// over starts over since another file is there.
+func (d *Download) over(kind EventKind) error {
+	d.tell(Event{Kind: kind})
+	if err := d.startOver(); err != nil {
+		return err
+	}
+	return errAgain
+}
+
+func (d *Download) startOver() error {
+	d.restart++
+	if d.restart > maxRestarts {
+		return &Error{Why: Changes, URL: d.sources[0].Shown(), Host: d.sources[0].Host()}
+	}
+	d.mixed, d.said = false, nil
+	d.Kept.Length, d.Kept.By = -1, map[string]Source{}
+	return d.Part.back(0)
+}
+
+// keepSaid keeps the digests that a host says of the file.
+func (d *Download) keepSaid(l *live) {
+	if l.loose {
+		return
+	}
+	for _, s := range fieldDigests(slices.Concat(l.Header.Values("Repr-Digest"), l.Header.Values("Digest"))) {
+		if !slices.Contains(d.said, s) {
+			d.said = append(d.said, s)
+		}
+	}
+}
+
+// nameOf is the name of the file, by what the host says, or by its address.
+func (d *Download) nameOf(l *live) string {
+	if name := nameIn(l.Header.Get("Content-Disposition")); name != "" {
+		return name
+	}
+	asked, came := l.from.Name(), l.at(l.from.Address).Name()
+	if strings.Contains(came, ".") && !strings.Contains(asked, ".") { // /latest leads to a file
+		return came
+	}
+	for _, name := range []string{asked, came} {
+		if name != "" {
+			return name
+		}
+	}
+	return "download"
+}
+
+// links takes up the mirrors that a host names (RFC 6249), if it can be seen whether they have the same.
+func (d *Download) links(l *live, o *Offer) {
+	at := l.at(l.from.Address)
+	var more []Mirror
+	for _, one := range linksOf(l.Header.Values("Link")) {
+		to, err := at.Resolve(one.to)
+		if err != nil || d.Client.admits(to) != nil {
+			continue
+		}
+		switch {
+		case one.relation == "describedby" && one.kind == metalinkType && o.Metalink == nil:
+			o.Metalink = &to
+		case one.relation == "duplicate" && d.verifies():
+			more = append(more, Mirror{to, one.priority})
+		}
+	}
+	sortMirrors(more)
+	d.Add(more...)
+}
+
+// Add adds mirrors behind those that are known.
+func (d *Download) Add(more ...Mirror) {
+	d.begin()
+	for _, m := range more {
+		known := slices.ContainsFunc(d.sources, func(s *source) bool { return s.Key() == m.Key() })
+		if !known && len(d.sources) < maxMirrors {
+			d.sources = append(d.sources, &source{Address: m.Address})
+		}
+	}
+}
+
+// Know adds what was found out about the file after it was asked for. What is there already and can't be right is given
+// up.
+func (d *Download) Know(w Want) error {
+	d.Want = w
+	if d.open != nil && w.Size > 0 && d.open.length >= 0 && d.open.length != w.Size {
+		e := &Error{
+			Why: OtherLength, URL: d.open.from.Shown(), Host: d.open.from.Host(), Want: w.Size, Got: d.open.length,
+		}
+		d.open.from.failed = e
+		d.open.close()
+		d.open = nil
+		if d.source() == nil {
+			return e
+		}
+		return d.Part.back(0)
+	}
+	return nil
+}
+
+// Close ends a download that was opened, if it isn't run.
+func (d *Download) Close() {
+	if d.open != nil {
+		d.open.close()
+		d.open = nil
+	}
+}
+
+// Got is what was downloaded.
+type Got struct {
+	Size    int64
+	Digests []digest.Digest
+	Fetched int64 // bytes that came for that
+}
+
+// Run downloads the file, and closes the part for its readers. It may be called without Open. The error is an *Error,
+// that of ctx, or of what is kept on the disk; then the part can be carried on.
+func (d *Download) Run(ctx context.Context) (got Got, err error) {
+	d.begin()
+	defer func() {
+		d.Close()
+		d.Meter.End()
+		if err != nil {
+			d.Part.close(err)
+		} else {
+			d.Part.close(io.EOF)
+		}
+		got.Fetched = d.fetched
+	}()
+	if err := d.comparePieces(); err != nil {
+		return got, err
+	}
+	for {
+		err := d.once(ctx)
+		if err == nil {
+			if got.Digests, err = d.Part.finish(); err != nil {
+				return got, err
+			}
+			if err = d.compare(got.Digests); err == nil {
+				got.Size = d.Part.Size()
+				return got, nil
+			}
+		}
+		if err := d.recover(ctx, err); err != nil {
+			return got, err
+		}
+	}
+}
+
+// recover decides what follows an error: nil is another try.
+func (d *Download) recover(ctx context.Context, err error) error {
+	var e *Error
+	switch {
+	case errors.Is(err, errAgain):
+		return nil
+	case !errors.As(err, &e), e.Why == NoRoom, e.Why == Changes:
+		return err
+	}
+	from := d.source()
+	if from == nil {
+		return err
+	}
+	from.tried++
+	if !e.passing() && !e.retry {
+		from.failed = e
+	}
+	next := d.next(from)
+	if next == nil {
+		return err
+	}
+	if next != from {
+		d.mixed = true
+		d.tell(Event{Kind: NextMirror, To: next.Address, Err: e})
+		if from.tried <= 1 || from.failed != nil {
+			return nil // no need to wait: another host is asked
+		}
+	}
+	return d.waits.again(ctx, e, d.Tell)
+}
+
+// next is the source to ask after one has failed; it becomes the first in the row.
+func (d *Download) next(from *source) *source {
+	at := slices.Index(d.sources, from)
+	for i := 1; i <= len(d.sources); i++ {
+		s := d.sources[(at+i)%len(d.sources)]
+		if s.failed == nil && (s == from || d.verifies() || d.Part.Size() == 0) {
+			d.sources = append([]*source{s}, slices.DeleteFunc(d.sources, func(o *source) bool { return o == s })...)
+			return s
+		}
+	}
+	return nil
+}
+
+// once downloads from one source as far as that goes.
+func (d *Download) once(ctx context.Context) error {
+	if d.open == nil {
+		if _, err := d.ask(ctx); err != nil {
+			return err
+		}
+		if d.open == nil { // a copy is current that was not, when it was asked for
+			return &Error{Why: Changes, URL: d.sources[0].Shown(), Host: d.sources[0].Host()}
+		}
+	}
+	l := d.open
+	defer d.Close()
+	size := d.Part.Size()
+	if now := d.Meter.Read(); now.Phase != meter.Download || now.Done != size || now.Total != max(l.length, 0) {
+		d.Meter.Begin(meter.Download, max(l.length, 0))
+		d.Meter.Had(size)
+	}
+	pieces, err := d.pieces(size)
+	if err != nil {
+		return err
+	}
+	buf := make([]byte, 128<<10)
+	for {
+		if l.loose && d.Want.Size > 0 && d.Part.Size() > d.Want.Size {
+			return d.otherLength(l.from, d.Part.Size())
+		}
+		n, err := l.body.Read(buf)
+		if n > 0 {
+			d.fetched += int64(n)
+			if l.came += int64(n); l.came >= leastProgress {
+				d.waits.progress(d.Client)
+				l.from.tried = 0
+			}
+			more, wrong := d.skipped(l, buf[:n], size)
+			if wrong == nil {
+				d.Meter.Add(int64(len(more)))
+				wrong = pieces.write(more)
+			}
+			if wrong != nil {
+				return wrong
+			}
+		}
+		if err == io.EOF {
+			return d.ended(l)
+		}
+		if err != nil {
+			if l.loose { // what comes next time has another beginning
+				if over := d.Part.back(0); over != nil {
+					return over
+				}
+			}
+			return d.broken(ctx, l.from, err)
+		}
+	}
+}
+
+// ended looks whether an answer that came to its end had all of the file.
+func (d *Download) ended(l *live) error {
+	size := d.Part.Size()
+	switch {
+	case l.skip > 0, l.length >= 0 && size < l.length:
+		return &Error{Why: Broken, URL: l.from.Shown(), Host: l.from.Host(), Err: io.ErrUnexpectedEOF}
+	case l.length >= 0 && size > l.length, d.Want.Size > 0 && size != d.Want.Size:
+		return d.otherLength(l.from, size)
+	}
+	return nil
+}
+
+func (d *Download) otherLength(from *source, size int64) error {
+	want := d.Want.Size
+	if want == 0 {
+		want = d.Kept.Length
+	}
+	if err := d.Part.back(0); err != nil {
+		return err
+	}
+	return &Error{Why: OtherLength, URL: from.Shown(), Host: from.Host(), Want: want, Got: size}
+}
+
+// skipped takes off what is there already and comes again, and sees whether it is the same. size is how much there was
+// before.
+func (d *Download) skipped(l *live, b []byte, size int64) ([]byte, error) {
+	if l.skip == 0 {
+		return b, nil
+	}
+	n := min(int64(len(b)), l.skip)
+	same := make([]byte, n)
+	if err := d.Part.reads(same, size-l.skip); err != nil {
+		return nil, err
+	}
+	if !bytes.Equal(same, b[:n]) {
+		return nil, d.over(StartsOver)
+	}
+	l.skip -= n
+	return b[n:], nil
+}
+
+// broken is the error of a body that came to no good end.
+func (d *Download) broken(ctx context.Context, from *source, err error) error {
+	if errors.Is(context.Cause(ctx), errStalled) || d.open != nil && d.open.watch.stalled.Load() {
+		return &Error{Why: Unanswered, URL: from.Shown(), Host: from.Host()}
+	}
+	return failure(ctx, from.Address, err)
+}
+
+// compare compares what arrived with what was said of it. Where it differs, it is fetched once more: all from one host,
+// if it was not, and then from others.
+func (d *Download) compare(got []digest.Digest) error {
+	for _, want := range slices.Concat(d.Want.Digests, d.said) {
+		for _, g := range got {
+			if g.Algorithm != want.Algorithm || g == want {
+				continue
+			}
+			from := d.source()
+			mixed := d.mixed
+			if err := d.startOver(); err != nil {
+				return err
+			}
+			d.tell(Event{Kind: WrongWhole, To: from.Address})
+			if mixed {
+				return errAgain
+			}
+			return &Error{Why: OtherDigest, URL: from.Shown(), Host: from.Host()}
+		}
+	}
+	return nil
+}
+
+// isPage tells whether a file starts as a web page does, where an image was asked for.
+func isPage(head []byte, kind string) bool {
+	found := http.DetectContentType(head)
+	isText := strings.HasPrefix(found, "text/plain") && utf8.Valid(head[:max(len(head)-utf8.UTFMax, 0)])
+	return strings.HasPrefix(found, "text/html") || isText && strings.HasPrefix(strings.ToLower(kind), "text/html")
+}
+
+// checkedPieces writes a download, and compares each piece that has a digest when it is whole.
+type checkedPieces struct {
+	*Download
+	sum  hash.Hash // of the piece at hand
+	at   int64     // bytes that there are
+	from int64     // where the piece at hand starts
+}
+
+// pieces takes up writing behind what is there.
+func (d *Download) pieces(size int64) (*checkedPieces, error) {
+	c := &checkedPieces{Download: d, at: size}
+	p := d.Want.Pieces
+	if len(p.Sums) == 0 {
+		return c, nil
+	}
+	c.from = size / p.Length * p.Length
+	c.sum = p.Algorithm.New()
+	before := make([]byte, size-c.from)
+	if err := d.Part.reads(before, c.from); err != nil {
+		return nil, err
+	}
+	c.sum.Write(before)
+	d.Part.hold(c.from)
+	return c, nil
+}
+
+// comparePieces compares the pieces that came before their digests were known.
+func (d *Download) comparePieces() error {
+	p := d.Want.Pieces
+	if len(p.Sums) == 0 {
+		return nil
+	}
+	d.Part.hold(0)
+	size := d.Part.Size()
+	buf := make([]byte, p.Length)
+	for i := range p.Sums {
+		start := int64(i) * p.Length
+		n := min(p.Length, d.Want.Size-start)
+		if start+n > size {
+			break
+		}
+		if err := d.Part.reads(buf[:n], start); err != nil {
+			return err
+		}
+		if sum := p.Algorithm.New(); !p.is(i, sum, buf[:n]) {
+			return d.Part.back(start)
+		}
+	}
+	return nil
+}
+
+func (p Pieces) is(i int, sum hash.Hash, last []byte) bool {
+	sum.Write(last)
+	return digest.New(p.Algorithm, sum.Sum(nil)) == p.Sums[i]
+}
+
+func (c *checkedPieces) write(b []byte) error {
+	p := c.Want.Pieces
+	for len(b) > 0 {
+		take := int64(len(b))
+		if c.sum != nil {
+			take = min(take, c.end()-c.at)
+		}
+		if take == 0 {
+			return c.otherLength(c.source(), c.at+int64(len(b)))
+		}
+		if _, err := c.Part.Write(b[:take]); err != nil {
+			return err
+		}
+		c.at += take
+		if c.sum != nil {
+			c.sum.Write(b[:take])
+			if c.at == c.end() {
+				if err := c.ended(p); err != nil {
+					return err
+				}
+			}
+		}
+		b = b[take:]
+	}
+	return nil
+}
+
+// end is where the piece at hand ends.
+func (c *checkedPieces) end() int64 { return min(c.from+c.Want.Pieces.Length, c.Want.Size) }
+
+// ended compares a piece that is whole. A wrong one is given up, and fetched again, from another host if there is one.
+func (c *checkedPieces) ended(p Pieces) error {
+	if !p.is(int(c.from/p.Length), c.sum, nil) {
+		from := c.source()
+		if err := c.Part.back(c.from); err != nil {
+			return err
+		}
+		c.tell(Event{Kind: WrongPiece, At: c.from, To: from.Address})
+		c.wrong[c.from]++
+		return &Error{
+			Why: OtherDigest, URL: from.Shown(), Host: from.Host(), Got: c.from, retry: c.wrong[c.from] < pieceTries,
+		}
+	}
+	c.from = c.at
+	c.sum.Reset()
+	c.Part.hold(c.from)
+	return nil
+}

@@ -1,0 +1,531 @@
+// Package shelf keeps downloads, each in a folder of its own: the file that is whole, with the digests and signatures
+// that were published beside it, and the part of one that is on its way.
+//
+// The folder of a download is named after its address (fetch.Address.Key), so that what may be secret in that is not
+// kept. In it, about.json is About; "part" and "sums" are a download on its way and the digests of its pieces
+// (fetch.Part); and a folder with a number has the whole file. A newer file comes into a folder with a higher number,
+// so that the one before it is there until then.
+package shelf
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"zipstamp/internal/card/file"
+	"zipstamp/internal/card/lock"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/fetch"
+	"zipstamp/internal/state"
+)
+
+// Shelf is a folder with downloads.
+type Shelf struct {
+	Place  state.Place
+	Prefix string                   // of the names of the folders in it
+	As     func(func() error) error // does what concerns names in it, with the rights of the person whose it is
+}
+
+// version is that of About.
+const version = 1
+
+// maxAbout bounds that file, bytes.
+const maxAbout = 4 << 20
+
+// About is what is known of a download.
+type About struct {
+	Version int    `json:"zipstamp_shelf"`
+	URL     string `json:"url"` // without its user and query
+	Host    string `json:"host"`
+	Folder  string `json:"-"` // its name within the shelf
+
+	Whole *Whole      `json:"whole,omitempty"`
+	Part  *fetch.Kept `json:"part,omitempty"` // of a download on its way
+	Begun time.Time   `json:"begun,omitzero"` // it
+}
+
+// Whole is a file that is whole.
+type Whole struct {
+	Number int    `json:"number"` // of its folder
+	Name   string `json:"name"`
+	Size   int64  `json:"size"` // bytes
+	SHA256 string `json:"sha256"`
+	Secure bool   `json:"secure"` // it came by https all the way
+	fetch.Validators
+	Fetched time.Time `json:"fetched"`
+	Asked   time.Time `json:"asked"` // when the host last said that it is the current one
+
+	Beside  []Beside    `json:"beside,omitempty"`
+	Digests []Published `json:"digests,omitempty"`
+	Verdict Verdict     `json:"verdict,omitempty"`
+	By      string      `json:"by,omitempty"` // who published or signed it, as the verdict says
+
+	System  string `json:"system,omitempty"` // as which it was fetched
+	Release string `json:"release,omitempty"`
+}
+
+// Beside is a small file that was fetched with it.
+type Beside struct {
+	Name   string `json:"name"`
+	From   string `json:"from"` // URL, as it may be shown
+	Secure bool   `json:"secure"`
+}
+
+// Published is a digest that was published for it elsewhere than in a file beside it.
+type Published struct {
+	Algorithm string `json:"algorithm"`
+	Hex       string `json:"hex"`
+	From      string `json:"from"`             // where it stands, as it may be shown
+	Of        string `json:"of,omitempty"`     // "image": of the unpacked image
+	Signed    string `json:"signed,omitempty"` // the fingerprint of the key by which that is signed
+}
+
+// Digest is the digest as such.
+func (p Published) Digest() (digest.Digest, error) { return digest.Parse(p.Algorithm + ":" + p.Hex) }
+
+// Verdict is what a check of the file has found.
+type Verdict string
+
+// The verdicts.
+const (
+	AsPublished Verdict = "as published"
+	Signed      Verdict = "signed"
+	Differs     Verdict = "not as published"
+	Nothing     Verdict = "nothing published"
+)
+
+// ErrBusy says that another run downloads the same.
+var ErrBusy = errors.New("another run is downloading it")
+
+// Item is a download on the shelf, open. Its lock is held by who downloads.
+type Item struct {
+	About
+	shelf Shelf
+	place state.Place
+	root  *os.Root
+	lock  *os.File
+	data  *os.File
+	sums  *os.File
+}
+
+// Open opens the folder of a download, which is made if need be.
+func (s Shelf) Open(a fetch.Address) (*Item, error) {
+	place := s.Place
+	place.Folder = filepath.Join(place.Folder, s.Prefix+a.Key())
+	i := &Item{shelf: s, place: place}
+	err := s.As(func() (err error) {
+		if i.root, err = place.Open(); err != nil {
+			return err
+		}
+		i.lock, err = i.create("lock")
+		return err
+	})
+	if err == nil {
+		i.About, err = s.read(s.Prefix + a.Key())
+	}
+	if err != nil {
+		i.Close()
+		return nil, err
+	}
+	i.URL, i.Host, i.Folder = a.Shown(), a.Host(), s.Prefix+a.Key()
+	return i, nil
+}
+
+// create opens a file of the folder, and makes it if need be.
+func (i *Item) create(name string) (*os.File, error) {
+	f, err := i.root.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o600)
+	if err == nil {
+		err = i.place.Owner.Take(f)
+	}
+	return f, err
+}
+
+// read reads what is known of a download; what can't be read counts as nothing.
+func (s Shelf) read(folder string) (a About, err error) {
+	var text []byte
+	err = s.As(func() (err error) {
+		text, err = state.ReadFile(filepath.Join(s.Place.Path(), folder, "about.json"), maxAbout)
+		return err
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return About{Folder: folder}, nil
+	}
+	if err != nil {
+		return a, err
+	}
+	if json.Unmarshal(text, &a) != nil || a.Version != version || a.Whole != nil && !a.Whole.valid() {
+		a = About{}
+	}
+	a.Folder = folder
+	return a, nil
+}
+
+func (w *Whole) valid() bool {
+	return w.Number > 0 && w.Name != "" && fetch.PlainFileName(w.Name) == w.Name && w.Size >= 0
+}
+
+// Path of the whole file.
+func (i *Item) Path() string { return i.shelf.path(i.About) }
+
+func (s Shelf) path(a About) string {
+	if a.Whole == nil {
+		return ""
+	}
+	return filepath.Join(s.Place.Path(), a.Folder, strconv.Itoa(a.Whole.Number), a.Whole.Name)
+}
+
+// Has tells whether the whole file is there, as long as it was.
+func (i *Item) Has() bool {
+	if i.Whole == nil {
+		return false
+	}
+	has := false
+	_ = i.shelf.As(func() error { // what can't be seen isn't there
+		info, err := i.root.Stat(filepath.Join(strconv.Itoa(i.Whole.Number), i.Whole.Name))
+		has = err == nil && info.Mode().IsRegular() && info.Size() == i.Whole.Size
+		return nil
+	})
+	return has
+}
+
+// Lock takes the download for this run. ErrBusy says that another has it.
+func (i *Item) Lock() error {
+	err := lock.Take(i.lock)
+	if errors.Is(err, lock.ErrHeld) {
+		return ErrBusy
+	}
+	if err != nil {
+		return err
+	}
+	again, err := i.shelf.read(i.Folder) // another run may have changed it
+	if err == nil {
+		i.Whole, i.Part, i.Begun = again.Whole, again.Part, again.Begun
+	}
+	return err
+}
+
+// Coming is how many bytes another run has downloaded so far.
+func (i *Item) Coming() (n int64) {
+	_ = i.shelf.As(func() error {
+		if info, err := i.root.Stat("part"); err == nil {
+			n = info.Size()
+		}
+		return nil
+	})
+	return n
+}
+
+// Save keeps what is known.
+func (i *Item) Save() error {
+	i.Version = version
+	text, err := json.MarshalIndent(i.About, "", "  ")
+	if err != nil {
+		return err
+	}
+	return i.shelf.As(func() error { return i.place.Write("about.json", append(text, '\n')) })
+}
+
+// Begin takes up the part of a download. had is how many bytes of it are there.
+func (i *Item) Begin(algorithms ...digest.Algorithm) (p *fetch.Part, had int64, err error) {
+	err = i.shelf.As(func() (err error) {
+		if i.data, err = i.create("part"); err == nil {
+			i.sums, err = i.create("sums")
+		}
+		return err
+	})
+	if err != nil {
+		return nil, 0, err
+	}
+	if i.Part == nil { // nobody knows of what it is
+		i.Begun = time.Now().UTC().Truncate(time.Second)
+		if err := i.sums.Truncate(0); err != nil {
+			return nil, 0, err
+		}
+	}
+	return fetch.OpenPart(i.data, i.sums, algorithms...)
+}
+
+// Room takes room for more bytes behind what is there. The error is a *fetch.Error if there is none.
+func (i *Item) Room(more int64) error {
+	info, err := i.data.Stat()
+	if err != nil {
+		return err
+	}
+	free, err := file.Free(i.place.Path())
+	if err == nil && free < more {
+		return &fetch.Error{Why: fetch.NoRoom, URL: i.URL, Host: i.Host, Want: more, Got: free}
+	}
+	if err := state.Reserve(i.data, info.Size()+more); err != nil {
+		return &fetch.Error{Why: fetch.NoRoom, URL: i.URL, Host: i.Host, Want: more, Got: free, Err: err}
+	}
+	return nil
+}
+
+// next is the number of the folder for a file that is on its way.
+func (i *Item) next() int {
+	if i.Whole == nil {
+		return 1
+	}
+	return i.Whole.Number + 1
+}
+
+// Next is the path that a file on its way will have, and makes its folder, empty.
+func (i *Item) Next(name string) (string, error) {
+	folder := strconv.Itoa(i.next())
+	err := i.shelf.As(func() error {
+		if err := i.root.RemoveAll(folder); err != nil {
+			return err
+		}
+		if err := i.root.Mkdir(folder, 0o700); err != nil {
+			return err
+		}
+		if o := i.place.Owner; o != (state.Owner{}) {
+			return i.root.Lchown(folder, o.UID, o.GID)
+		}
+		return nil
+	})
+	return filepath.Join(i.place.Path(), folder, name), err
+}
+
+// Put puts a small file beside the one that is on its way.
+func (i *Item) Put(name string, text []byte) error {
+	return i.shelf.As(func() error {
+		f, err := i.create(filepath.Join(strconv.Itoa(i.next()), name))
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(text)
+		return errors.Join(err, f.Close())
+	})
+}
+
+// Drop removes the part of a download.
+func (i *Item) Drop() error {
+	i.closePart()
+	i.Part = nil
+	return errors.Join(i.Save(), i.shelf.As(func() error {
+		return errors.Join(gone(i.root.Remove("part")), gone(i.root.Remove("sums")))
+	}))
+}
+
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Finish puts the file that is whole into its folder, and the one before it away. The part must have no readers any
+// more.
+func (i *Item) Finish(w Whole) error {
+	w.Number = i.next()
+	before := i.Whole
+	i.closePart()
+	i.Whole, i.Part, i.Begun = &w, nil, time.Time{}
+	err := i.shelf.As(func() error {
+		return i.root.Rename("part", filepath.Join(strconv.Itoa(w.Number), w.Name))
+	})
+	if err == nil {
+		err = i.Save()
+	}
+	if err != nil {
+		return err
+	}
+	return i.shelf.As(func() error {
+		if before != nil {
+			i.putAway(before.Number)
+		}
+		return gone(i.root.Remove("sums"))
+	})
+}
+
+// putAway removes an older file, if no run uses it. One that stays is removed when the shelf is cleaned.
+func (i *Item) putAway(number int) {
+	folder := strconv.Itoa(number)
+	f, err := i.root.OpenFile(folder+".used", os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return
+	}
+	if lock.Take(f) == nil {
+		_ = i.root.RemoveAll(folder)
+	}
+	f.Close()
+	_ = i.root.Remove(folder + ".used")
+}
+
+// Use keeps the whole file from being removed until done is called.
+func (i *Item) Use() (done func(), err error) {
+	var f *os.File
+	err = i.shelf.As(func() (err error) {
+		f, err = i.create(strconv.Itoa(i.Whole.Number) + ".used")
+		return err
+	})
+	if err == nil {
+		err = lock.Share(f)
+	}
+	if err != nil {
+		return func() {}, err
+	}
+	return func() { f.Close() }, nil
+}
+
+func (i *Item) closePart() {
+	for _, f := range []*os.File{i.data, i.sums} {
+		if f != nil {
+			f.Close()
+		}
+	}
+	i.data, i.sums = nil, nil
+}
+
+// Leave gives up a part of which nothing is known, as where the file turned out to be here.
+func (i *Item) Leave() {
+	i.closePart()
+	if i.Part == nil {
+		_ = i.shelf.As(func() error { // nothing is lost if they stay
+			return errors.Join(gone(i.root.Remove("part")), gone(i.root.Remove("sums")))
+		})
+	}
+}
+
+// Unlock lets other runs download the same.
+func (i *Item) Unlock() {
+	i.closePart()
+	if i.lock != nil {
+		i.lock.Close()
+		i.lock = nil
+	}
+}
+
+// Close lets the download go.
+func (i *Item) Close() {
+	i.Unlock()
+	if i.root != nil {
+		i.root.Close()
+		i.root = nil
+	}
+}
+
+// Entry is a download on the shelf, for who looks at it.
+type Entry struct {
+	About
+	Path   string // of the whole file; empty if there is none, or it isn't as long as it was
+	Broken string // why what is there is of no use; empty if it is
+	Bytes  int64  // that it takes on the disk, as far as files say
+	Coming int64  // bytes of a part
+	Busy   bool   // a run downloads it or uses it
+}
+
+// Used is when it was last of use.
+func (e Entry) Used() time.Time {
+	if e.Whole == nil {
+		return e.Begun
+	}
+	if e.Whole.Asked.After(e.Whole.Fetched) {
+		return e.Whole.Asked
+	}
+	return e.Whole.Fetched
+}
+
+// List lists the downloads, the latest first. A shelf that isn't there has none.
+func (s Shelf) List() (all []Entry, err error) {
+	var names []string
+	err = s.As(func() error {
+		entries, err := os.ReadDir(s.Place.Path())
+		for _, e := range entries {
+			if e.IsDir() {
+				names = append(names, e.Name())
+			}
+		}
+		return gone(err)
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		e, err := s.look(name)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	slices.SortStableFunc(all, func(a, b Entry) int { return b.Used().Compare(a.Used()) })
+	return all, nil
+}
+
+func (s Shelf) look(name string) (e Entry, err error) {
+	if e.About, err = s.read(name); err != nil {
+		return e, err
+	}
+	folder := filepath.Join(s.Place.Path(), name)
+	err = s.As(func() error {
+		e.Busy = isHeld(filepath.Join(folder, "lock"))
+		return filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return gone(err)
+			}
+			info, err := d.Info()
+			if err != nil || !info.Mode().IsRegular() {
+				return nil
+			}
+			e.Bytes += info.Size()
+			switch {
+			case path == filepath.Join(folder, "part"):
+				e.Coming = info.Size()
+			case path == s.path(e.About) && info.Size() == e.Whole.Size:
+				e.Path = path
+			case strings.HasSuffix(path, ".used"):
+				e.Busy = e.Busy || isHeld(path)
+			}
+			return nil
+		})
+	})
+	switch {
+	case e.URL == "":
+		e.Broken = "nothing is known of it"
+	case e.Whole != nil && e.Path == "":
+		e.Broken = "the file is not there, or not as long as it was"
+	case e.Whole != nil && e.Whole.Verdict == Differs:
+		e.Broken = "it is not what was published"
+	}
+	return e, err
+}
+
+// isHeld tells whether a run holds the lock of a file.
+func isHeld(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return errors.Is(lock.Take(f), lock.ErrHeld)
+}
+
+// Remove removes a download. ErrBusy says that a run downloads it, or uses it.
+func (s Shelf) Remove(e Entry) error {
+	return s.As(func() error {
+		root, err := s.Place.Open()
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		f, err := root.OpenFile(filepath.Join(e.Folder, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+		if err != nil {
+			return err
+		}
+		if lock.Take(f) != nil || e.Whole != nil &&
+			isHeld(filepath.Join(s.Place.Path(), e.Folder, fmt.Sprint(e.Whole.Number,
+				".used"))) {
+			f.Close()
+			return ErrBusy
+		}
+		return lock.Remove(f, func() error { return root.RemoveAll(e.Folder) })
+	})
+}
