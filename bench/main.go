@@ -7,6 +7,7 @@
 //	go run ./bench -work /var/tmp/zsbench -what unpack
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
+//	go run ./bench -work /var/tmp/zsbench -what fetch
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what gauge -size 4294967296
 //	go run ./bench -work /var/tmp/zsbench -what trials -rounds 3000
@@ -43,7 +44,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
 	what := flag.String("what", "stamp",
 		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
-			"files (cards of loose files), gauge (tests of cards), trials (their verdicts, on so many cards as "+
+			"files (cards of loose files), fetch (downloads), gauge (tests of cards), trials (their verdicts, on so "+
+			"many cards as "+
 			"-rounds says), emulated, or "+
 			"emulated-gauge (devices of the lab)")
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
@@ -57,6 +59,8 @@ func main() {
 		err = runCards(*work, *size, *rounds)
 	case *what == "files":
 		err = runFiles(*work, *rounds)
+	case *what == "fetch":
+		err = runFetch(*work, *size, *rounds)
 	case *what == "gauge":
 		err = runGauge(*work, *size, *rounds)
 	case *what == "emulated-gauge":

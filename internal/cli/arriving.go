@@ -15,6 +15,7 @@ import (
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/systems"
 	"zipstamp/internal/view"
 )
 
@@ -45,20 +46,9 @@ func (a *app) loadOf(word string, plain bool) load {
 
 // isSystem tells whether a list has a system of a name.
 func (a *app) isSystem(name string) bool {
-	who, err := whoRuns()
-	if err != nil {
-		return false
-	}
-	lists, err := a.lists(who)
-	if err != nil {
-		return false
-	}
-	for _, o := range offers(lists) {
-		if o.Is(name) {
-			return true
-		}
-	}
-	return false
+	found := false
+	a.eachOffered(func(o systems.Offered) { found = found || o.Is(name) })
+	return found
 }
 
 func (l *remoteLoad) open(ctx context.Context, s *stamping) error {

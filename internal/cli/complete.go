@@ -13,8 +13,10 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/fetch"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/publisher"
 	"zipstamp/internal/view"
 )
 
@@ -111,6 +113,11 @@ func files(fits func(name string) bool) completer {
 
 func anyFile(string) bool { return true }
 
+func metalinkNamed(name string) bool { return strings.HasSuffix(name, fetch.MetalinkEnding) }
+
+// folders offers folders.
+var folders = files(func(string) bool { return false })
+
 // images offers files that are named as images are.
 var images = files(image.IsNamed)
 
@@ -181,12 +188,18 @@ func (a *app) completions(root *cobra.Command) {
 	arguments := map[string][]completer{
 		"check":           {files(anyFile)},
 		"peek":            {either(images, a.cardWords)},
-		"stamp":           {images, a.cardWords},
+		"stamp":           {either(images, a.systemWords), a.cardWords},
+		"fetch":           {either(a.systemWords, files(metalinkNamed))},
+		"systems add":     {files(anyFile)},
+		"systems remove":  {a.listWords},
+		"systems refresh": {a.listWords, oneOf()},
+		"systems make":    {folders},
+		"practice serve":  {folders},
 		"recheck":         {a.cardWords, images},
 		"gauge spots":     {a.cardWords},
 		"gauge whole":     {a.cardWords},
 		"gauge restore":   {a.cardWords},
-		"gauge space":     {files(func(string) bool { return false })},
+		"gauge space":     {folders},
 		"pace":            {a.cardWords},
 		"blank":           {a.cardWords},
 		"save":            {a.cardWords, files(anyFile)},
@@ -195,7 +208,7 @@ func (a *app) completions(root *cobra.Command) {
 		"receipts export": {files(anyFile), a.receiptNumbers},
 		"keys add":        {files(anyFile)},
 		"keys remove":     {a.keyIDs},
-		"demo":            {files(func(string) bool { return false })},
+		"demo":            {folders},
 	}
 	values := map[string]completer{
 		"progress": oneOf(view.ProgressKinds...), "since": days, "until": days, "sums": files(anyFile),
@@ -204,6 +217,7 @@ func (a *app) completions(root *cobra.Command) {
 		"reads":  oneOf(texts(practice.Zeros, practice.FF, practice.Noise, practice.Changing, practice.Last)...),
 		"sector": oneOf("512", "4096"), "first": oneOf("8GB", "16GB", "32GB", "64GB"),
 		"digest": oneOf("-\t" + view.FromInput), "with": files(anyFile), "file-system": oneOf(askFAT32, askExFAT),
+		"to": folders, "board": a.boardWords, "etag": oneOf(publisher.ETags...), "keep": oneOf("1GB", "5GB", "20GB"),
 	}
 	var visit func(cmd *cobra.Command, path string)
 	visit = func(cmd *cobra.Command, path string) {

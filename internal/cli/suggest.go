@@ -175,7 +175,7 @@ func (a *app) suggestPath(err error) error {
 // nearPath says what may have been meant by a path at which nothing is.
 func (a *app) nearPath(path string, wantsCard bool) string {
 	if isURL(path) {
-		return view.NoURL(filepath.Base(path))
+		return view.NoURL(path)
 	}
 	if rest, ok := strings.CutPrefix(path, "~/"); ok {
 		if home, err := os.UserHomeDir(); err == nil && exists(filepath.Join(home, rest)) {

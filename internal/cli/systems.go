@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
@@ -120,10 +121,12 @@ func (a *app) installed(who person, set settings) map[string][]view.OnCard {
 	on := map[string][]view.OnCard{}
 	var seen []receipt.Document
 	for _, doc := range history { // the latest first
-		if doc.Job != receipt.JobStamp && doc.Job != receipt.JobBlank {
+		if !slices.Contains([]string{receipt.JobStamp, receipt.JobBlank, receipt.JobWhole}, doc.Job) {
 			continue
 		}
-		if slices.ContainsFunc(seen, func(later receipt.Document) bool { return later.Card.Like(doc.Card.Record) == 0 }) {
+		if slices.ContainsFunc(seen, func(later receipt.Document) bool {
+			return later.Like(doc.Card.Record) != card.Different
+		}) {
 			continue
 		}
 		seen = append(seen, doc)
@@ -708,21 +711,53 @@ func examineImage(ctx context.Context, path string, m *meter.Meter) (s systems.F
 	return s, nil
 }
 
-// systemWords are the names of systems, for completion.
-func (a *app) systemWords(string) (out []string) {
+// boardWords are the boards that systems are for, for completion.
+func (a *app) boardWords(string) (out []string) {
+	a.eachOffered(func(o systems.Offered) {
+		for _, b := range o.Boards {
+			if !slices.Contains(out, b) {
+				out = append(out, b)
+			}
+		}
+	})
+	return out
+}
+
+// listWords are the names of lists, for completion.
+func (a *app) listWords(string) (out []string) {
 	who, err := whoRuns()
 	if err != nil {
 		return nil
 	}
+	lists, _ := a.lists(who)
+	for _, l := range lists {
+		out = append(out, l.Name)
+	}
+	return out
+}
+
+// eachOffered goes through the systems of all lists; what can't be read has none.
+func (a *app) eachOffered(do func(systems.Offered)) {
+	who, err := whoRuns()
+	if err != nil {
+		return
+	}
 	lists, err := a.lists(who)
 	if err != nil {
-		return nil
+		return
 	}
 	for _, o := range offers(lists) {
+		do(o)
+	}
+}
+
+// systemWords are the names of systems, for completion.
+func (a *app) systemWords(string) (out []string) {
+	a.eachOffered(func(o systems.Offered) {
 		word := strings.ReplaceAll(o.Name, " ", "-")
 		if !slices.Contains(out, word) {
 			out = append(out, word)
 		}
-	}
+	})
 	return out
 }

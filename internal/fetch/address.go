@@ -168,7 +168,7 @@ func PlainFileName(name string) string {
 		for !utf8.ValidString(start) {
 			start = start[:len(start)-1]
 		}
-		name = start + ending
+		name = strings.TrimRight(start, ". ") + ending
 	}
 	if isReserved(name) {
 		name = "_" + name

@@ -44,10 +44,11 @@ type List struct {
 
 // System is an image that is offered.
 type System struct {
-	Name    string   `json:"name" toml:"name"`
-	Version string   `json:"version" toml:"version"`
-	Date    Date     `json:"date" toml:"date"`
-	Boards  []string `json:"boards,omitempty" toml:"boards,omitempty"` // by their device trees, or freely
+	Name    string    `json:"name" toml:"name"`
+	Version string    `json:"version" toml:"version"`
+	Written any       `json:"date" toml:"date"`                         // Date, as the list has it
+	Date    time.Time `json:"-" toml:"-"`                               // a day, UTC
+	Boards  []string  `json:"boards,omitempty" toml:"boards,omitempty"` // by their device trees, or freely
 	// the first is asked first; relative to that of the list
 	URLs []string `json:"urls" toml:"urls"`
 	Size int64    `json:"size" toml:"size"` // of the download, bytes
@@ -61,28 +62,25 @@ type System struct {
 	Successor string `json:"successor,omitempty" toml:"successor,omitempty"`
 }
 
-// Date is a day: 2026-11-18.
-type Date struct{ time.Time }
-
 const dateForm = "2006-01-02"
 
-// MarshalText writes it as lists have it.
-func (d Date) MarshalText() ([]byte, error) {
-	if d.IsZero() {
-		return nil, nil
-	}
-	return []byte(d.Format(dateForm)), nil
-}
-
-// UnmarshalText reads a day, or a time of which the day counts.
-func (d *Date) UnmarshalText(text []byte) (err error) {
-	for _, form := range []string{dateForm, time.RFC3339} {
-		if d.Time, err = time.Parse(form, string(text)); err == nil {
-			d.Time = d.UTC().Truncate(24 * time.Hour)
-			return nil
+// day is the day that a list has: a text such as 2026-11-18, or a date or time of TOML.
+func day(written any) (time.Time, error) {
+	switch w := written.(type) {
+	case string:
+		for _, form := range []string{dateForm, time.RFC3339} {
+			if t, err := time.Parse(form, w); err == nil {
+				return t.UTC().Truncate(24 * time.Hour), nil
+			}
 		}
+	case toml.LocalDate:
+		return w.AsTime(time.UTC), nil
+	case toml.LocalDateTime:
+		return w.AsTime(time.UTC).Truncate(24 * time.Hour), nil
+	case time.Time:
+		return w.UTC().Truncate(24 * time.Hour), nil
 	}
-	return fmt.Errorf("%q is no date such as 2026-11-18", text)
+	return time.Time{}, errors.New("date is missing, or none such as 2026-11-18")
 }
 
 // Read reads a list, in TOML or JSON. The error says what is wrong with it.
@@ -138,7 +136,10 @@ func shown(name string) string {
 	return name
 }
 
-func (s *System) check() error {
+func (s *System) check() (err error) {
+	if s.Date, err = day(s.Written); err != nil {
+		return err
+	}
 	switch {
 	case !isText(s.Name, maxText):
 		return errors.New("name is missing, or can't be shown")
@@ -146,8 +147,6 @@ func (s *System) check() error {
 		return errors.New("name has one of the characters @ / \\ in it")
 	case !isText(s.Version, maxText) || strings.Contains(s.Version, "@"):
 		return errors.New("version is missing, or can't be shown")
-	case s.Date.IsZero():
-		return errors.New("date is missing")
 	case len(s.Boards) > maxBoards:
 		return fmt.Errorf("boards has %d names; at most %d can be read", len(s.Boards), maxBoards)
 	case len(s.URLs) == 0 || len(s.URLs) > maxURLs:
@@ -235,7 +234,7 @@ func (l List) Old(now time.Time) bool { return !l.Expires.IsZero() && now.After(
 // Newest sorts systems by date, the newest first, and those of one day by name.
 func Newest(all []Offered) {
 	slices.SortStableFunc(all, func(a, b Offered) int {
-		if c := b.Date.Compare(a.Date.Time); c != 0 {
+		if c := b.Date.Compare(a.Date); c != 0 {
 			return c
 		}
 		return strings.Compare(a.Name, b.Name)

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+
+	"zipstamp/internal/shell"
 )
 
 // What somebody may have meant, in words.
@@ -45,11 +47,9 @@ func WhichGauge(card string) string {
 		"whole %s tests every block, and what is on it is lost", card, card)
 }
 
-// NoURL says that nothing is downloaded. name is that of the file at the end of the address.
-func NoURL(name string) string {
-	return "zipstamp downloads nothing: download it first, for instance with a browser, and then name the file (" +
-		name +
-		")"
+// NoURL says how what is at an address can be had here.
+func NoURL(url string) string {
+	return "fetch it first: " + shell.Command("zipstamp", "fetch", url) + "; zipstamp stamp takes the address itself"
 }
 
 // QuotedTilde says why a path with a tilde wasn't found; corrected is the command that would.

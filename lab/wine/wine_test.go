@@ -233,9 +233,9 @@ func TestInterrupted(t *testing.T) {
 
 // core are the packages that work without a screen, and touch files or the system: their tests run under Wine too.
 var core = []string{
-	"blank", "card", "card/file", "card/practice", "card/windows", "check", "digest", "gauge/gaugetest",
+	"blank", "card", "card/file", "card/practice", "card/windows", "check", "digest", "fetch", "gauge/gaugetest",
 	"gauge/journal", "gauge/spots", "gauge/whole", "image", "image/lanes", "image/xz", "layout", "loose", "meter",
-	"receipt", "recheck", "save", "stamp", "state", "trust",
+	"receipt", "recheck", "save", "stamp", "state", "systems", "trust",
 }
 
 // TestCore runs the tests of the core, built for Windows.
