@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"syscall"
+	"slices"
 	"time"
 )
 
@@ -105,13 +105,17 @@ func failure(ctx context.Context, to Address, err error) error {
 		e.Why = Expired
 	case errors.As(err, new(*tls.CertificateVerificationError)), errors.As(err, new(x509.UnknownAuthorityError)):
 		e.Why = Certificate
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.ENETDOWN):
+	case isOneOf(err, unreachable):
 		e.Why = NoNetwork
-	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.EHOSTUNREACH):
+	case isOneOf(err, refused):
 		e.Why = NotReached
 	case errors.Is(err, errStalled), errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err,
 		os.ErrDeadlineExceeded):
 		e.Why = Unanswered
 	}
 	return e
+}
+
+func isOneOf(err error, all []error) bool {
+	return slices.ContainsFunc(all, func(one error) bool { return errors.Is(err, one) })
 }

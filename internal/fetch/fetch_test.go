@@ -397,7 +397,9 @@ func TestHostsThatCannotBeTrusted(t *testing.T) {
 	port := own[strings.LastIndex(own[:strings.LastIndex(own, "/")], ":"):]
 	assert.Empty(t, try(fetch.Options{}, own))
 	assert.Equal(t, fetch.Certificate, try(fetch.Options{Agent: "stranger"}, own))
-	assert.Equal(t, fetch.OtherName, try(fetch.Options{}, "https://localhost"+port))
+	if _, err := net.LookupHost("localhost"); err == nil { // a small system may know no names
+		assert.Equal(t, fetch.OtherName, try(fetch.Options{}, "https://localhost"+port))
+	}
 	assert.Equal(t, fetch.Private, try(fetch.Options{Public: true}, own))
 	assert.Empty(t, try(fetch.Options{Public: true, But: address(t, own).HostPort()}, own))
 	assert.Equal(t, fetch.Scheme, try(fetch.Options{}, "http://127.0.0.1:1/"))

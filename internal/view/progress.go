@@ -37,8 +37,8 @@ func (f Followed) read() meter.Reading {
 // What is followed besides cards.
 const (
 	TheDownload = "image"
-	AllOfIt     = "all"
-	AllPhase    = meter.Phase("in all")
+	AllOfIt     = "total"
+	AllPhase    = meter.Phase("stamp")
 )
 
 // Progress is progress being shown.
