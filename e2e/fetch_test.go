@@ -247,7 +247,8 @@ func TestSystems(t *testing.T) {
 	h := d.newHost("site", publisher.Faults{})
 	sign := func() { d.sh("minisign -S -s club.key -m site/systems.toml >/dev/null; touch -d '2 hours ago' site/*") }
 	d.want(2, "--name is missing", "systems", "make", "site")
-	d.want(0, "has 1 system now; it is edition 1", "systems", "make", "site", "--name", "Saltmarsh Watchers").mentions(t,
+	made := d.want(0, "has 1 system now; it is edition 1", "systems", "make", "site", "--name", "Saltmarsh Watchers")
+	made.mentions(t,
 		"minisign -S -m site/systems.toml")
 	list := string(d.read("site/systems.toml"))
 	for _, part := range []string{

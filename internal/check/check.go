@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"path/filepath"
 	"slices"
 
 	"zipstamp/internal/digest"
@@ -117,12 +118,13 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	if err := p.findSignatures(f); err != nil {
 		return p, err
 	}
-	p.judgeOrigin()
+	p.judgeOrigin(filepath.Dir(f.Path))
 	return p, nil
 }
 
-// judgeOrigin takes out what anybody could have changed on its way, unless it is signed.
-func (p *Published) judgeOrigin() {
+// judgeOrigin takes out what anybody could have changed on its way, unless it is signed. beside is the folder of the
+// image.
+func (p *Published) judgeOrigin(beside string) {
 	unproven := p.Origin.Unproven
 	if unproven == nil {
 		unproven = func(string) bool { return false }
@@ -133,6 +135,9 @@ func (p *Published) judgeOrigin() {
 			p.Unproven = append(p.Unproven, d)
 		}
 		return out
+	})
+	p.Wrong = slices.DeleteFunc(p.Wrong, func(w *digest.SumsError) bool {
+		return unproven(filepath.Join(beside, w.Name))
 	})
 	p.Loose = slices.DeleteFunc(p.Loose, func(d digest.Published) bool { return unproven(d.From) })
 	if place := p.Origin.Place; place != nil {

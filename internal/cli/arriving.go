@@ -73,6 +73,9 @@ func (l *remoteLoad) open(ctx context.Context, s *stamping) error {
 	}()
 	r.arrives = func() (*image.File, error) { return image.Arriving(r.path, r.part.Reader(ctx), r.offer.Length) }
 	s.image, s.found, err = s.o.find(r.path, s.who)
+	if errors.Is(err, view.ErrInterrupted) {
+		s.screen.Say(view.PartKept(r.part.Size()))
+	}
 	return l.orWhy(err)
 }
 

@@ -57,6 +57,12 @@ func (f *fetching) run(ctx context.Context, what string) error {
 	if f.to != "" && !isFolder(f.to) {
 		return &usageError{view.NoFolderToPut(f.to)}
 	}
+	if _, err := f.given(); err != nil { // before anything is downloaded
+		return err
+	}
+	if _, err := f.ring(f.who); err != nil {
+		return err
+	}
 	r, err := f.app.remoteOf(ctx, f.who, f.set, what, f.plain)
 	if err != nil {
 		return err

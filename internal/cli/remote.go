@@ -466,5 +466,8 @@ func moveNew(from, to string) error {
 	if _, err := os.Lstat(to); err == nil {
 		return &fs.PathError{Op: "move", Path: to, Err: fs.ErrExist}
 	}
-	return os.Rename(from, to)
+	if err := os.Rename(from, to); err != nil {
+		return err
+	}
+	return os.Chmod(to, 0o644) // as other downloads: what is on the shelf is its owner's alone
 }

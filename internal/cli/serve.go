@@ -45,7 +45,7 @@ func (a *app) practiceServe() *cobra.Command {
 // serve serves a folder until it is interrupted.
 func (a *app) serve(ctx context.Context, folder string, port int, f publisher.Faults) error {
 	if !isFolder(folder) {
-		return &usageError{view.NotAFolder(folder)}
+		return &usageError{view.NeedsFolder(folder)}
 	}
 	if f.Status != 0 && (f.Status < 300 || f.Status > 599) {
 		return &usageError{view.OutOfRange("--status", f.Status, 300, 599)}

@@ -552,7 +552,7 @@ func (a *app) makeSystems(ctx context.Context, folder string, m systems.Making) 
 		}
 	}
 	if !isFolder(folder) {
-		return &usageError{view.NotAFolder(folder)}
+		return &usageError{view.NeedsFolder(folder)}
 	}
 	path := filepath.Join(folder, systems.FileName)
 	before, err := state.ReadFile(path, systems.MaxList)

@@ -3,6 +3,7 @@ package fetch
 import "zipstamp/internal/digest"
 
 func Back(p *Part, to int64) error            { return p.back(to) }
+func Stop(p *Part)                            { p.close(errStalled) }
 func Reads(p *Part, b []byte) error           { return p.reads(b, 0) }
 func Finish(p *Part) ([]digest.Digest, error) { return p.finish() }
 func Headers(contentRange_, link_, digests string) {

@@ -54,14 +54,18 @@ func OpenPart(data, sums *os.File, algorithms ...digest.Algorithm) (p *Part, had
 		if err != nil && err != io.EOF {
 			return nil, 0, err
 		}
-		if n < len(buf) || digest.SumBlock(buf) != want {
+		if digest.SumBlock(buf[:n]) != want {
+			break
+		}
+		if n < len(buf) { // the last one, of a run that ended in good order
+			p.piece = append(p.piece, buf[:n]...)
 			break
 		}
 		p.hash.Write(buf)
 		p.kept += PieceSize
 	}
 	p.safe = p.kept
-	return p, p.kept, p.cut()
+	return p, p.Size(), p.cut()
 }
 
 // cut removes what is behind what counts.
@@ -205,8 +209,15 @@ func (p *Part) finish() ([]digest.Digest, error) {
 	return p.hash.Digests(), nil
 }
 
-// close ends it for those who read: io.EOF if it is whole, or else the reason.
+// close ends it for those who read: io.EOF if it is whole, or else the reason; then the last piece is kept as far as it
+// has come.
 func (p *Part) close(end error) {
+	if end != io.EOF && len(p.piece) > 0 {
+		sum := digest.SumBlock(p.piece)
+		if _, err := p.data.WriteAt(p.piece, p.kept); err == nil {
+			_, _ = p.sums.WriteAt(sum[:], p.kept/PieceSize*int64(len(sum))) // without it, it is fetched again
+		}
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.end = end

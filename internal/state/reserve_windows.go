@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// Reserve takes room on the disk for the first size bytes of a file, which becomes no longer by that. Where a file system
-// can't, nothing is done.
+// Reserve takes room on the disk for the first size bytes of a file, which becomes no longer by that. Where a file
+// system can't, nothing is done.
 func Reserve(f *os.File, size int64) error {
 	const bytes = uint32(unsafe.Sizeof(size))
 	err := windows.SetFileInformationByHandle(windows.Handle(f.Fd()), windows.FileAllocationInfo,

@@ -85,12 +85,12 @@ func (v *Screen) planAnswer(p Plan) *answer {
 		} else if p.From != "" {
 			a.add("from", "%s, and is on the shelf", p.From)
 		}
-		a.add("published", "%s", publishedFact(p.Published))
+		a.add("published", "%s", publishedFact(p))
 	}
 	if p.Files != nil {
 		a.add("files", "%s", filesFact(p.Files))
 		if p.Files.Archive != nil {
-			a.add("published", "%s", publishedFact(p.Published))
+			a.add("published", "%s", publishedFact(p))
 		}
 	}
 	a.add("then", "%s", p.Then)
@@ -162,14 +162,18 @@ func imageFact(f *image.File, c image.Contents) string {
 	return fmt.Sprintf("%s, %s, unpacked size not known beforehand", fact, c.Packing)
 }
 
-func publishedFact(p check.Published) string {
+func publishedFact(plan Plan) string {
+	p, when := plan.Published, "checked before anything is written"
+	if plan.Arrives {
+		when = "compared before the first block is written"
+	}
 	if p.Nothing() {
 		return "no published digest was found to compare with"
 	}
 	var facts []string
 	for _, d := range p.Digests {
 		facts = append(
-			facts, fmt.Sprintf("%s in %s; checked before anything is written", d.Algorithm, word(d.Source())),
+			facts, fmt.Sprintf("%s in %s; %s", d.Algorithm, word(d.Source()), when),
 		)
 	}
 	for _, s := range p.Signatures {
@@ -179,7 +183,7 @@ func publishedFact(p check.Published) string {
 		}
 	}
 	for _, file := range p.Signed {
-		facts = append(facts, fmt.Sprintf("signature in %s; checked before anything is written", FileName(file)))
+		facts = append(facts, fmt.Sprintf("signature in %s; %s", FileName(file), when))
 	}
 	for _, w := range p.Wrong {
 		facts = append(facts, word(w.Error()))

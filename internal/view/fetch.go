@@ -3,6 +3,7 @@ package view
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -122,7 +123,7 @@ func FetchText(e *fetch.Error) string {
 	case fetch.NoHost:
 		return "no host is known by the name " + host
 	case fetch.NotReached:
-		return host + " doesn't answer: the connection was refused"
+		return host + " refuses the connection: nothing is served there now"
 	case fetch.Certificate:
 		return "it can't be shown that " + host +
 			" is that host: its certificate is signed by nobody whom this computer " +
@@ -199,6 +200,8 @@ func fetchNext(e *fetch.Error, again []string) string {
 	switch e.Why {
 	case fetch.Scheme:
 		return "use the https address; if there is none: " + shell.Command(shell.With(again, "--plain-http")...)
+	case fetch.NotReached:
+		return "see that the address is right; if it is, try again later"
 	case fetch.NoHost, fetch.NotAnAddress:
 		return "copy the address again from the publisher's page"
 	case fetch.Torrent:
@@ -281,6 +284,9 @@ func AlreadyThere(path string) error {
 		"%s exists already, and is not replaced", path)
 }
 
+// NeedsFolder says that something is no folder.
+func NeedsFolder(path string) error { return fmt.Errorf("%s is not a folder", path) }
+
 // NoFolderToPut says that a folder for downloads isn't one.
 func NoFolderToPut(path string) error {
 	return hinted("make it first, or leave --to out: then the file is kept on the shelf", "%s is not a folder", path)
@@ -323,5 +329,8 @@ func ServedSentence(n int64) string { return Bytes(n) + " were sent." }
 
 // PortTaken says that nothing can be served at a port.
 func PortTaken(port int, err error) error {
+	if call := (*os.SyscallError)(nil); errors.As(err, &call) {
+		err = call.Err
+	}
 	return hinted("leave --port out, and a free one is taken", "nothing can be served at port %d: %w", port, err)
 }

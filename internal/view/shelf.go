@@ -71,7 +71,9 @@ func (v *Screen) shelfLine(w io.Writer, l ShelfLine) {
 	name := word(l.Name)
 	fmt.Fprintln(w, "  "+strong.Render(name)+", "+Bytes(l.Bytes))
 	under := func(text string) { fmt.Fprintln(w, "    "+fold(text, v.width-4, "    ")) }
-	under("from " + word(l.URL))
+	if l.URL != "" {
+		under("from " + word(l.URL))
+	}
 	var facts []string
 	if l.System != "" {
 		facts = append(facts, word(l.System+" "+l.Version))
