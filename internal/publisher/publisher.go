@@ -82,7 +82,7 @@ func (h *Host) Serve(ctx context.Context, l net.Listener) error {
 	s := &http.Server{Handler: h, ReadHeaderTimeout: time.Minute, BaseContext: func(net.Listener) context.Context {
 		return ctx
 	}}
-	stop := context.AfterFunc(ctx, func() { s.Close() })
+	stop := context.AfterFunc(ctx, func() { _ = s.Close() })
 	defer stop()
 	err := s.Serve(l)
 	if ctx.Err() != nil && errors.Is(err, http.ErrServerClosed) {
