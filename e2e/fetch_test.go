@@ -196,6 +196,39 @@ func TestBadDownloads(t *testing.T) {
 	d.want(1, "the disk is too full: 2.84 MB are needed", "fetch", "--to", "full", h.url+osXZ)
 }
 
+// TestMetalinkFile has a mirror with a wrong byte, one that is gone, and a good one: each piece that is wrong is
+// fetched again, and no more.
+func TestMetalinkFile(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	image := unpack[:8<<20]
+	d.write("site/os.img", image)
+	bad := httptest.NewTLSServer(&publisher.Host{Folder: d.path("site"), Faults: publisher.Faults{WrongPiece: 5 << 20}})
+	t.Cleanup(bad.Close)
+	h := d.newHost("site", publisher.Faults{})
+	var pieces strings.Builder
+	for i := 0; i < len(image); i += 1 << 20 {
+		fmt.Fprintf(&pieces, "<hash>%x</hash>", sha256.Sum256(image[i:i+1<<20]))
+	}
+	text := fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="os.img"><size>%d</size>`+
+		`<hash type="sha-256">%x</hash><pieces length="1048576" type="sha-256">%s</pieces><url priority="1">%s/os.img</url>`+
+		`<url priority="2">%sgone.img</url><url priority="3">%sos.img</url></file></metalink>`, len(image),
+		sha256.Sum256(image), pieces.String(), bad.URL, h.url, h.url)
+	d.write("os.meta4", []byte(text))
+	d.want(0, "is what was published in os.meta4: its SHA-256 agrees", "fetch", "os.meta4").mentions(t,
+		"The piece at 5.24 MB from", "the next mirror is asked")
+	assert.LessOrEqual(t, h.Sent.Load(), int64(3<<20+100_000))
+	d.write("site/os.img.meta4", []byte(text))
+	d.want(0, "Stamped and read back", "stamp", "--yes", h.url+"os.img", demo.Good)
+	assert.Equal(t, image, d.read(demo.Good + ".data")[:len(image)])
+	d.write("bad.meta4", []byte(strings.Replace(text, "</file>", "", 1)))
+	d.want(2, "is no Metalink document", "fetch", "bad.meta4")
+	d.want(2, "there is no file", "fetch", "none.meta4")
+}
+
 // TestStampWhileItArrives has a download that breaks off while it is written: the card is not begun again. And nothing
 // is stamped that is not what was published, though it was written but for its first block.
 func TestStampWhileItArrives(t *testing.T) {
@@ -260,12 +293,20 @@ func TestSystems(t *testing.T) {
 	d.want(2, "is not signed, and there is no terminal", "systems", "add", h.url+"systems.toml")
 	sign()
 	d.want(2, "is signed by key", "systems", "add", h.url+"systems.toml")
+	no := d.typed(80, "no\n", "systems", "add", h.url+"systems.toml")
+	assert.Contains(t, plain(no.out), "the name was not typed, so the list Saltmarsh Watchers is not kept")
+	yes := d.typed(80, "saltmarsh watchers\n", "systems", "add", h.url+"systems.toml")
+	assert.Contains(t, plain(yes.out), "It is not signed.")
+	r := d.want(0, "is what was published at", "fetch", "saltmarsh-os")
+	assert.NotContains(t, r.out, "igned by", "nothing of a list that is not signed says that it is")
+	d.want(0, "", "systems", "remove", "Saltmarsh Watchers")
+	d.want(0, "", "shelf", "clean", "--yes", "--keep", "0")
 	d.want(0, "is kept: 1 system, signed by", "systems", "add", h.url+"systems.toml", "--key", "club.pub")
 	document(t, d.want(0, "", "systems", "lists", "--json"))
 
 	d.want(0, "1 system in 1 list", "systems").mentions(t, "saltmarsh-os 1.2", "for brindle2 and brindle3")
 	d.want(0, "No system in 1 list fits", "systems", "--board", "heron")
-	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--receipt", "r.json", "Saltmarsh-OS", demo.Good)
+	r = d.want(0, "Stamped and read back", "stamp", "--yes", "--receipt", "r.json", "Saltmarsh-OS", demo.Good)
 	r.mentions(t, "from saltmarsh-os 1.2, "+h.url, "signed by")
 	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
 	d.want(0, "", "stamp", "--yes", "saltmarsh-os@1.2", demo.Good)

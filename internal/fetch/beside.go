@@ -43,7 +43,7 @@ func (c *Client) Beside(
 			}
 		}
 	}
-	for _, ending := range append([]string{MetalinkEnding}, signedEndings...) {
+	for _, ending := range append([]string{MetalinkEnding, ".gpg"}, signedEndings...) {
 		ask = append(ask, names[0]+ending)
 	}
 	found, missed, err = c.askBeside(ctx, of, append(ask, folderNames...), good)

@@ -3,11 +3,17 @@ package fetch_test
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	crand "crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -401,12 +407,39 @@ func TestHostsThatCannotBeTrusted(t *testing.T) {
 	assert.Equal(t, fetch.Private, try(fetch.Options{Public: true}, own))
 	assert.Empty(t, try(fetch.Options{Public: true, But: address(t, own).HostPort()}, own))
 	assert.Equal(t, fetch.Scheme, try(fetch.Options{}, "http://127.0.0.1:1/"))
+
+	old := httptest.NewUnstartedServer(s.Host)
+	old.TLS = &tls.Config{Certificates: []tls.Certificate{expired(t)}}
+	old.StartTLS()
+	t.Cleanup(old.Close)
+	pool := x509.NewCertPool()
+	pool.AddCert(old.TLS.Certificates[0].Leaf)
+	_, err := fetch.NewClient(fetch.Options{Roots: pool}).Small(t.Context(), address(t, old.URL+"/x"), mib, nil)
+	var e *fetch.Error
+	require.ErrorAs(t, err, &e)
+	assert.Equal(t, fetch.Expired, e.Why)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	free := l.Addr().String()
 	require.NoError(t, l.Close())
 	assert.Equal(t, fetch.NotReached, try(fetch.Options{Tries: 1}, "https://"+free+"/"))
 	assert.Equal(t, fetch.NoHost, try(fetch.Options{Tries: 1}, "https://saltmarsh.invalid/"))
+}
+
+// expired is a certificate of this computer, of last year.
+func expired(t *testing.T) tls.Certificate {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
+	require.NoError(t, err)
+	then := time.Now().AddDate(-1, 0, 0)
+	c := &x509.Certificate{
+		SerialNumber: big.NewInt(1), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, NotBefore: then,
+		NotAfter: then.AddDate(0, 1, 0), IsCA: true, BasicConstraintsValid: true,
+	}
+	der, err := x509.CreateCertificate(crand.Reader, c, c, &key.PublicKey, key)
+	require.NoError(t, err)
+	leaf, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}
 }
 
 // TestPart does anything in any order, against a plain slice of bytes; and takes it up again at any time.
