@@ -214,7 +214,8 @@ func TestMetalinkFile(t *testing.T) {
 		fmt.Fprintf(&pieces, "<hash>%x</hash>", sha256.Sum256(image[i:i+1<<20]))
 	}
 	text := fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="os.img"><size>%d</size>`+
-		`<hash type="sha-256">%x</hash><pieces length="1048576" type="sha-256">%s</pieces><url priority="1">%s/os.img</url>`+
+		`<hash type="sha-256">%x</hash><pieces length="1048576" type="sha-256">%s</pieces>`+
+		`<url priority="1">%s/os.img</url>`+
 		`<url priority="2">%sgone.img</url><url priority="3">%sos.img</url></file></metalink>`, len(image),
 		sha256.Sum256(image), pieces.String(), bad.URL, h.url, h.url)
 	d.write("os.meta4", []byte(text))
