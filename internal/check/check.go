@@ -76,6 +76,8 @@ type Given struct {
 	Garbled []*digest.GarbledError // texts that are nearly digests
 	Sums    []string               // paths of sums files
 
+	Once *Once // what other checks of the run have read; nil: nothing
+
 	// Of what was downloaded: digests that are published elsewhere than in files, signatures of what they stand in,
 	// and where all comes from.
 	Elsewhere  []digest.Published
@@ -100,13 +102,13 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	}
 	switch {
 	case len(g.Sums) > 0:
-		found, wrong, err := digest.InGiven(g.Sums, names...)
+		found, wrong, err := g.Once.files().Given(g.Sums, names...)
 		if err != nil {
 			return p, err
 		}
 		p.Digests, p.Wrong = append(p.Digests, found...), append(p.Wrong, wrong...)
 	case len(g.Texts)+len(g.Garbled) == 0 && f.Path != image.Input: // what comes in lies beside nothing
-		beside, err := digest.LookBeside(f.Path, names...)
+		beside, err := g.Once.files().Beside(f.Path, names...)
 		if err != nil {
 			return p, err
 		}
@@ -115,7 +117,7 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	p.Origin = g.Origin
 	p.Digests, p.Signatures = append(p.Digests, g.Elsewhere...), append(p.Signatures, g.Signatures...)
 	p.findPacked(f)
-	if err := p.findSignatures(f); err != nil {
+	if err := p.findSignatures(f, g.Once); err != nil {
 		return p, err
 	}
 	p.judgeOrigin(filepath.Dir(f.Path))
@@ -414,7 +416,7 @@ func (r *Report) download(ctx context.Context, f *image.File, algorithms []diges
 	h := digest.NewHasher(algorithms...)
 	var sealer digest.Sealer
 	aside := digest.NewAside(&sealer)
-	err := copyAll(ctx, io.MultiWriter(aside, h), f.Reader(), func(n int) { m.Add(int64(n)) })
+	err := copyAll(ctx, io.MultiWriter(aside, h), f.Reader(), f.Size, func(n int) { m.Add(int64(n)) })
 	aside.Close()
 	if err != nil {
 		return err
@@ -432,7 +434,7 @@ func (r *Report) both(
 	aside := digest.NewAside(h)
 	err := r.unpack(ctx, f, c, algorithms, aside, m)
 	if err == nil && r.Damage != nil && f.Once() {
-		err = copyAll(ctx, aside, f.Reader(), func(int) {}) // there is no second time
+		err = copyAll(ctx, aside, f.Reader(), 0, func(int) {}) // there is no second time
 	}
 	aside.Close()
 	if err == nil && (r.Damage == nil || f.Once()) {
@@ -454,7 +456,7 @@ func (r *Report) unpack(
 	h := digest.NewHasher(algorithms...)
 	aside := digest.NewAside(h)
 	var count int64
-	err = copyAll(ctx, aside, s, func(n int) {
+	err = copyAll(ctx, aside, s, c.Size.Likely(0), func(n int) {
 		count += int64(n)
 		m.Add(int64(n))
 		m.Source(s.Position(), f.Size)
@@ -577,9 +579,19 @@ func (r *Report) other(sums *digest.Sums) *digest.Entry {
 	return nil
 }
 
-// copyAll copies in pieces of 1 MiB until r ends or ctx does.
-func copyAll(ctx context.Context, w io.Writer, r io.Reader, count func(n int)) error {
-	buf := make([]byte, 1<<20)
+// Pieces in which bytes are copied, bytes.
+const (
+	leastCopy = 32 << 10
+	mostCopy  = 1 << 20
+)
+
+// copyAll copies until r ends or ctx does. likely is how much that may be; 0 where nobody knows.
+func copyAll(ctx context.Context, w io.Writer, r io.Reader, likely int64, count func(n int)) error {
+	size := int64(mostCopy)
+	if likely > 0 {
+		size = min(max(likely, leastCopy), mostCopy)
+	}
+	buf := make([]byte, size)
 	for {
 		if err := ctx.Err(); err != nil {
 			return context.Cause(ctx)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"sync"
 
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
@@ -15,7 +16,7 @@ import (
 )
 
 // findSignatures checks the signatures of the sums files in use, and collects those of the image itself.
-func (p *Published) findSignatures(f *image.File) error {
+func (p *Published) findSignatures(f *image.File, once *Once) error {
 	if f.Path != image.Input {
 		if err := p.findSigned(f.Path); err != nil {
 			return err
@@ -28,9 +29,17 @@ func (p *Published) findSignatures(f *image.File) error {
 		}
 	}
 	for _, path := range slices.Sorted(maps.Keys(sums)) {
-		if err := p.checkSums(path, sums[path]); err != nil {
-			return err
+		r := once.signatures(path, sums[path], p.keys.Ring)
+		if r.err != nil {
+			return r.err
 		}
+		if len(r.outside) > 0 {
+			p.Unsigned = append(p.Unsigned, Unsigned{path, r.outside})
+		}
+		if r.covered != nil {
+			p.covered[path] = r.covered
+		}
+		p.Signatures = append(p.Signatures, r.found...)
 	}
 	return nil
 }
@@ -54,27 +63,68 @@ func (p *Published) findSigned(path string) error {
 	return nil
 }
 
-// checkSums checks the signatures within and beside a sums file, as it was read: it may be another one by now.
-func (p *Published) checkSums(path string, sums *digest.Sums) error {
-	text := sums.Text
-	if lines := sums.Outside(); len(lines) > 0 {
-		p.Unsigned = append(p.Unsigned, Unsigned{path, lines})
+// Once is what several checks of one run read, and find out, only once. All its methods work on a nil *Once, which reads
+// anew each time. Its checks must have the same keys.
+type Once struct {
+	read digest.Files
+
+	mu     sync.Mutex
+	signed map[string]*signedSums
+}
+
+func (o *Once) files() *digest.Files {
+	if o == nil {
+		return nil
 	}
-	signed, found, err := p.keys.Ring.ClearSigned(path, text)
+	return &o.read
+}
+
+// signedSums is what the signatures of a sums file say.
+type signedSums struct {
+	once    sync.Once
+	outside []int        // lines outside of what is clear-signed
+	covered *digest.Sums // what is; nil if nothing is
+	found   []trust.Signature
+	err     error
+}
+
+// signatures checks those within and beside a sums file.
+func (o *Once) signatures(path string, sums *digest.Sums, ring trust.Ring) *signedSums {
+	r := &signedSums{}
+	if o != nil {
+		o.mu.Lock()
+		if o.signed == nil {
+			o.signed = map[string]*signedSums{}
+		}
+		if known := o.signed[path]; known != nil {
+			r = known
+		}
+		o.signed[path] = r
+		o.mu.Unlock()
+	}
+	r.once.Do(func() { r.err = r.check(path, sums, ring) })
+	return r
+}
+
+// check checks the signatures of a sums file as it was read: it may be another one by now.
+func (r *signedSums) check(path string, sums *digest.Sums, ring trust.Ring) error {
+	text := sums.Text
+	r.outside = sums.Outside()
+	signed, found, err := ring.ClearSigned(path, text)
 	if err != nil && !errors.Is(err, trust.ErrNoSignature) {
 		return err
 	}
 	if err == nil && signed != nil {
 		// what stands in the file before or after the message is not signed
-		p.covered[path], _ = digest.ReadSums(bytes.NewReader(signed), path)
+		r.covered, _ = digest.ReadSums(bytes.NewReader(signed), path)
 	}
-	p.Signatures = append(p.Signatures, found...)
+	r.found = append(r.found, found...)
 	for _, file := range trust.Beside(path) {
-		found, err := p.keys.Ring.Detached(path, bytes.NewReader(text), file)
+		found, err := ring.Detached(path, bytes.NewReader(text), file)
 		if err != nil && !errors.Is(err, trust.ErrNoSignature) {
 			return err
 		}
-		p.Signatures = append(p.Signatures, found...)
+		r.found = append(r.found, found...)
 	}
 	return nil
 }

@@ -33,9 +33,11 @@ type published struct {
 	keys    []string
 	member  string
 	limit   limit
-	remote  *remote // from where it was, or is, fetched; nil for files
-	apart   bool    // the files in an archive are wanted, and no image
-	typed   []byte  // what came in by the standard input for a digest; nil before it was read
+	remote  *remote     // from where it was, or is, fetched; nil for files
+	apart   bool        // the files in an archive are wanted, and no image
+	once    *check.Once // what the checks of several images share; nil: there is one
+	kept    *check.Keys // likewise; nil before they were read
+	typed   []byte      // what came in by the standard input for a digest; nil before it was read
 }
 
 // compareFlags are what a download is compared with.
@@ -100,6 +102,9 @@ func notADigest(err error) error {
 
 // ring reads the keys: those named, or else those that the user keeps.
 func (p *published) ring(who person) (check.Keys, error) {
+	if p.kept != nil {
+		return *p.kept, nil
+	}
 	if len(p.keys) == 0 {
 		var kept trust.Ring
 		err := who.as(func() (err error) {
@@ -135,6 +140,7 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 	if p.remote != nil {
 		p.remote.given(&given)
 	}
+	given.Once = p.once
 	keys, err := p.ring(who)
 	if err != nil {
 		return nil, check.Published{}, err
@@ -339,6 +345,11 @@ func (c checking) all(ctx context.Context, paths []string) error {
 			total += info.Size()
 		}
 	}
+	keys, err := c.ring(c.who)
+	if err != nil {
+		return err
+	}
+	c.kept, c.once = &keys, &check.Once{}
 	var m meter.Meter
 	m.Begin(meter.Check, total)
 	c.many = true

@@ -8,14 +8,20 @@ import "io"
 type Aside struct {
 	full, free chan []byte
 	done       chan struct{}
+	made       int // pieces
 }
+
+// Pieces of an Aside: how many there may be, and how long each is, bytes. One that is made for little is shorter.
+const (
+	asidePieces = 4
+	asideSize   = 1 << 20
+	asideLeast  = 32 << 10
+)
 
 // NewAside starts the goroutine, which ends at Close.
 func NewAside(w io.Writer) *Aside {
-	const pieces, size = 4, 1 << 20
-	a := &Aside{make(chan []byte, pieces), make(chan []byte, pieces), make(chan struct{})}
-	for range pieces {
-		a.free <- make([]byte, 0, size)
+	a := &Aside{
+		full: make(chan []byte, asidePieces), free: make(chan []byte, asidePieces), done: make(chan struct{}),
 	}
 	go func() {
 		defer close(a.done)
@@ -31,12 +37,26 @@ func NewAside(w io.Writer) *Aside {
 func (a *Aside) Write(p []byte) (int, error) {
 	n := len(p)
 	for len(p) > 0 {
-		piece := <-a.free
+		piece := a.piece(len(p))
 		piece = append(piece[:0], p[:min(len(p), cap(piece))]...)
 		p = p[len(piece):]
 		a.full <- piece
 	}
 	return n, nil
+}
+
+// piece is a free one, which is made as long as there may be more.
+func (a *Aside) piece(n int) []byte {
+	select {
+	case piece := <-a.free:
+		return piece
+	default:
+	}
+	if a.made == asidePieces {
+		return <-a.free
+	}
+	a.made++
+	return make([]byte, 0, min(max(n, asideLeast), asideSize))
 }
 
 // Close waits until everything has been written, and ends the goroutine.

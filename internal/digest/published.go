@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Published is a digest that somebody published for an image, and where it was found.
@@ -78,40 +80,149 @@ const (
 	looseRead = 40       // files
 )
 
+// Files reads folders, and files of digests, once for many images. All its methods work on a nil *Files, which reads
+// anew each time, and from any goroutine.
+type Files struct {
+	mu      sync.Mutex
+	folders map[string]*folder
+	sums    map[string]*readOnce
+}
+
+// readOnce is a file of digests that one goroutine reads, and others wait for.
+type readOnce struct {
+	once sync.Once
+	sums *Sums
+	err  error
+}
+
+// folder is what may have digests in a folder.
+type folder struct {
+	once  sync.Once
+	err   error
+	all   []string            // names that digests for the whole folder have
+	named map[string][]string // names by that of the image they are named after
+	texts []string            // names that a text with digests may have
+}
+
+// read reads a file of digests.
+func (c *Files) read(path string) (*Sums, error) {
+	if c == nil {
+		return readSumsAt(path)
+	}
+	c.mu.Lock()
+	if c.sums == nil {
+		c.sums = map[string]*readOnce{}
+	}
+	one := c.sums[path]
+	if one == nil {
+		one = &readOnce{}
+		c.sums[path] = one
+	}
+	c.mu.Unlock()
+	one.once.Do(func() { one.sums, one.err = readSumsAt(path) })
+	return one.sums, one.err
+}
+
+func readSumsAt(path string) (*Sums, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("open sums file: %w", err)
+	}
+	defer f.Close()
+	return ReadSums(f, filepath.Base(path))
+}
+
+// list looks what is in a folder.
+func (c *Files) list(path string) (*folder, error) {
+	f := &folder{}
+	if c != nil {
+		c.mu.Lock()
+		if c.folders == nil {
+			c.folders = map[string]*folder{}
+		}
+		if known := c.folders[path]; known != nil {
+			f = known
+		}
+		c.folders[path] = f
+		c.mu.Unlock()
+	}
+	f.once.Do(func() { f.err = f.read(path) })
+	return f, f.err
+}
+
+func (f *folder) read(path string) error {
+	entries, err := os.ReadDir(path)
+	f.named = map[string][]string{}
+	for _, e := range entries {
+		name := again.ReplaceAllString(e.Name(), "$1")
+		if isSumsName(name) {
+			f.all = append(f.all, e.Name())
+		}
+		for i := 1; i < len(name); i++ {
+			if strings.IndexByte(nameEnds, name[i]) >= 0 && isSumsEnding(name[i+1:]) {
+				f.named[name[:i]] = append(f.named[name[:i]], e.Name())
+			}
+		}
+		if mayHold(name) {
+			f.texts = append(f.texts, e.Name())
+		}
+	}
+	return err
+}
+
+// sure are the files for one of the names of an image, or for all in the folder, in the folder's order; rest are other
+// texts that may have digests.
+func (f *folder) sure(image string, names []string) (sure, rest []string) {
+	is := map[string]bool{}
+	for _, name := range f.all {
+		is[name] = true
+	}
+	for _, name := range names {
+		for _, file := range f.named[name] {
+			is[file] = true
+		}
+	}
+	delete(is, image)
+	for _, name := range f.texts {
+		if !is[name] && name != image {
+			rest = append(rest, name)
+		}
+	}
+	return slices.Sorted(maps.Keys(is)), rest
+}
+
 // LookBeside finds the digests of an image in its folder: in the files that bear one of the names it goes by, in those
 // for the whole folder, and, where there is none of these, in other small files of text. The error is one of reading
 // the folder.
-func LookBeside(image string, names ...string) (b Beside, err error) {
-	folder := filepath.Dir(image)
-	files, err := os.ReadDir(folder)
+func LookBeside(image string, names ...string) (Beside, error) {
+	return (*Files)(nil).Beside(image, names...)
+}
+
+// Beside is LookBeside, of files that are read once.
+func (c *Files) Beside(image string, names ...string) (b Beside, err error) {
+	path := filepath.Dir(image)
+	files, err := c.list(path)
 	if errors.Is(err, fs.ErrPermission) {
 		return b, nil // a folder that may not be listed: nothing can be found there
 	}
 	if err != nil {
 		return b, fmt.Errorf("look for sums files beside %s: %w", image, err)
 	}
-	var sure, rest []string
-	for _, f := range files {
-		path := filepath.Join(folder, f.Name())
-		name := again.ReplaceAllString(f.Name(), "$1")
-		switch {
-		case path == filepath.Clean(image):
-			continue
-		case !isFor(name, names):
-			if !mayHold(name) {
-				continue
+	sure, rest := files.sure(filepath.Base(image), names)
+	within := func(names []string, most int64) (paths []string) {
+		for _, name := range names {
+			p := filepath.Join(path, name)
+			info, err := os.Stat(p) // a pipe might never give anything
+			if err == nil && info.Mode().IsRegular() && info.Size() <= most {
+				paths = append(paths, p)
 			}
-			rest = append(rest, path)
-		default:
-			sure = append(sure, path)
+			if most == maxLoose && len(paths) == looseRead {
+				break
+			}
 		}
+		return paths
 	}
-	plain := func(path string, most int64) bool { // a pipe might never give anything
-		info, err := os.Stat(path)
-		return err == nil && info.Mode().IsRegular() && info.Size() <= most
-	}
-	sure = slices.DeleteFunc(sure, func(path string) bool { return !plain(path, math.MaxInt64) })
-	if b.Published, b.Wrong, err = InFiles(sure, names...); err != nil {
+	if b.Published, b.Wrong, err = c.inFiles(within(sure, math.MaxInt64), false, names); err != nil {
 		return b, err
 	}
 	b.Wrong = slices.DeleteFunc(b.Wrong, func(w *SumsError) bool { return w.Own })
@@ -121,26 +232,16 @@ func LookBeside(image string, names ...string) (b Beside, err error) {
 	if len(b.Published)+len(b.Wrong) > 0 {
 		return b, nil
 	}
-	read := 0
-	for _, path := range rest {
-		if read >= looseRead || !plain(path, maxLoose) {
-			continue
-		}
-		read++
-		b.lookInto(path, names)
+	for _, p := range within(rest, maxLoose) {
+		c.lookInto(&b, p, names)
 	}
 	return b, nil
 }
 
 // lookInto looks for digests in a file whose name doesn't say that it has those of the image. That it has none, or
 // can't be read, means nothing.
-func (b *Beside) lookInto(path string, names []string) {
-	f, err := os.Open(path)
-	if err != nil {
-		return
-	}
-	defer f.Close()
-	sums, err := ReadSums(f, filepath.Base(path))
+func (c *Files) lookInto(b *Beside, path string, names []string) {
+	sums, err := c.read(path)
 	if err != nil {
 		return
 	}
@@ -170,17 +271,22 @@ func mayHold(name string) bool {
 // InFiles reads the sums files at paths and returns the digests that they have for one of names,
 // with an error for every file that has none or contradicts itself.
 func InFiles(paths []string, names ...string) ([]Published, []*SumsError, error) {
-	return inFiles(paths, false, names)
+	return (*Files)(nil).inFiles(paths, false, names)
 }
 
 // InGiven is InFiles for files of which the user says that they are for the image: a digest without a name counts.
 func InGiven(paths []string, names ...string) ([]Published, []*SumsError, error) {
-	return inFiles(paths, true, names)
+	return (*Files)(nil).Given(paths, names...)
 }
 
-func inFiles(paths []string, given bool, names []string) (found []Published, wrong []*SumsError, err error) {
+// Given is InGiven, of files that are read once.
+func (c *Files) Given(paths []string, names ...string) ([]Published, []*SumsError, error) {
+	return c.inFiles(paths, true, names)
+}
+
+func (c *Files) inFiles(paths []string, given bool, names []string) (found []Published, wrong []*SumsError, err error) {
 	for _, path := range paths {
-		more, err := inFile(path, given, names)
+		more, err := c.inFile(path, given, names)
 		var w *SumsError
 		switch {
 		case errors.As(err, &w):
@@ -193,22 +299,20 @@ func inFiles(paths []string, given bool, names []string) (found []Published, wro
 	return found, wrong, nil
 }
 
-// isFor tells whether a file is, by its name, for one of the names of an image, or for all in its folder.
-func isFor(file string, names []string) bool {
-	return isSumsName(file) || slices.ContainsFunc(names, func(name string) bool { return isNamedAfter(file, name) })
-}
-
 // isNamedAfter tells whether the name of a sums file is that of an image with more behind it: os.img.sha256,
 // os.img-sha256.txt.
 func isNamedAfter(file, name string) bool {
 	rest, ok := strings.CutPrefix(file, name)
-	return ok && rest != "" && strings.ContainsRune(".-_ ", rune(rest[0])) && isSumsEnding(rest[1:])
+	return ok && rest != "" && strings.IndexByte(nameEnds, rest[0]) >= 0 && isSumsEnding(rest[1:])
 }
+
+// nameEnds are what may stand between the name of an image and the ending of its sums file.
+const nameEnds = ".-_ "
 
 // IsSumsFile tells by its name whether a file holds the digest of the file with another name.
 func IsSumsFile(file, of string) bool { return isNamedAfter(again.ReplaceAllString(file, "$1"), of) }
 
-func inFile(path string, given bool, names []string) ([]Published, error) {
+func (c *Files) inFile(path string, given bool, names []string) ([]Published, error) {
 	// A pipe that the shell made for a command is fine; one that lies about may never give anything.
 	info, err := os.Stat(path)
 	if err == nil && info.Mode()&fs.ModeNamedPipe != 0 && !strings.HasPrefix(path, "/dev/fd/") && !strings.HasPrefix(
@@ -216,16 +320,15 @@ func inFile(path string, given bool, names []string) ([]Published, error) {
 	) {
 		return nil, &SumsError{Name: filepath.Base(path), Why: "is a pipe, not a file"}
 	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fmt.Errorf("open sums file: %w", err)
-	}
-	defer f.Close()
-	sums, err := ReadSums(f, filepath.Base(path))
+	sums, err := c.read(path)
 	if err != nil {
 		return nil, err
 	}
-	sums.Given = given && !slices.ContainsFunc(sums.Entries, func(e Entry) bool { return e.File != "" })
+	if given && !slices.ContainsFunc(sums.Entries, func(e Entry) bool { return e.File != "" }) {
+		own := *sums
+		own.Given = true
+		sums = &own
+	}
 	return sums.published(path, names)
 }
 

@@ -45,6 +45,8 @@ type Sums struct {
 	Signed  bool   // wrapped in a clear-signed message
 	Given   bool   // the user said that it is for the image, so that a digest without a name counts
 	Text    []byte // all of it, as it was read
+
+	byName *entriesByName // of Entries; nil: they are gone through
 }
 
 // Entry is one digest of a sums file.
@@ -123,7 +125,43 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 	if len(s.Entries) == 0 {
 		return nil, &SumsError{Name: name, Why: "holds no digest" + s.skippedLines()}
 	}
+	s.byName = byNames(s.Entries)
 	return s, nil
+}
+
+// entriesByName finds entries, so that many images are looked up in a long file in no time.
+type entriesByName struct {
+	named  map[string][]int // by File, and by its base
+	others []int            // that can be of any name
+}
+
+func byNames(entries []Entry) *entriesByName {
+	b := &entriesByName{named: map[string][]int{}}
+	for i, e := range entries {
+		if e.File == "" || e.near != "" {
+			b.others = append(b.others, i)
+			continue
+		}
+		b.named[e.File] = append(b.named[e.File], i)
+		if base := e.Base(); base != e.File {
+			b.named[base] = append(b.named[base], i)
+		}
+	}
+	return b
+}
+
+// mayBeOf are the entries that may be of a name, in their order.
+func (s *Sums) mayBeOf(name string) []Entry {
+	if s.byName == nil {
+		return s.Entries
+	}
+	at := slices.Concat(s.byName.named[name], s.byName.others)
+	slices.Sort(at)
+	var out []Entry
+	for _, i := range at {
+		out = append(out, s.Entries[i])
+	}
+	return out
 }
 
 // ownMarks are what only receipts and results of this program have. Digests in them were computed, perhaps of a file
@@ -364,8 +402,9 @@ func (s *Sums) Lookup(names ...string) ([]Entry, error) {
 	var found []Entry
 	for _, name := range names {
 		var ofName []Entry
-		for _, e := range s.Entries {
-			if e.isOf(name) || e.File == "" && (s.Given || s.namedAfter(name)) {
+		alone := s.Given || s.namedAfter(name)
+		for _, e := range s.mayBeOf(name) {
+			if e.isOf(name) || e.File == "" && alone {
 				ofName = append(ofName, e)
 			}
 		}
@@ -456,15 +495,15 @@ func dedupe(entries []Entry) []Entry {
 func (s *Sums) notNamed(name string) string {
 	const most = 6
 	var listed []string
-	for _, e := range s.Entries {
+	for _, e := range s.Entries[:min(len(s.Entries), most)] {
 		if e.File == "" {
 			listed = append(listed, fmt.Sprintf("line %d: a digest without a name", e.Line))
 		} else {
 			listed = append(listed, fmt.Sprintf("line %d: %q", e.Line, e.File))
 		}
 	}
-	if len(listed) > most {
-		listed = append(listed[:most], fmt.Sprintf("and %d more", len(listed)-most))
+	if more := len(s.Entries) - most; more > 0 {
+		listed = append(listed, fmt.Sprintf("and %d more", more))
 	}
 	return fmt.Sprintf("does not name %s (%s)%s", name, strings.Join(listed, ", "), s.skippedLines())
 }
