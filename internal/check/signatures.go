@@ -63,8 +63,8 @@ func (p *Published) findSigned(path string) error {
 	return nil
 }
 
-// Once is what several checks of one run read, and find out, only once. All its methods work on a nil *Once, which reads
-// anew each time. Its checks must have the same keys.
+// Once is what several checks of one run read, and find out, only once. All its methods work on a nil *Once, which
+// reads anew each time. Its checks must have the same keys.
 type Once struct {
 	read digest.Files
 

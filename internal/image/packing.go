@@ -77,6 +77,7 @@ type layer struct {
 	io.ReadCloser        // what is in it
 	member        string // within an archive
 	size          Size
+	most          int  // bytes that come out at most, where they are at hand; 0: not known
 	unchecked     bool // the packing has no check values of its own, so that damage may go unseen
 }
 

@@ -2,6 +2,7 @@ package image
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"io"
 	"math"
@@ -44,7 +45,7 @@ func descend(first *layer, name string, s setting) (*stack, error) {
 func (st *stack) descend(s setting) error {
 	for {
 		out := st.out()
-		head, err := out.Peek(headSize)
+		head, err := out.Peek(min(headSize, out.Size()))
 		if err != nil && err != io.EOF {
 			return err
 		}
@@ -85,9 +86,13 @@ func (st *stack) descend(s setting) error {
 func (st *stack) push(l *layer, name string, s setting) {
 	st.layers = append(st.layers, l)
 	st.names = append(st.names, name)
+	room := headRoom
+	if l.most > 0 {
+		room = min(room, l.most+1) // so that its end is seen
+	}
 	st.outs = append(st.outs, bufio.NewReaderSize(&limited{
 		r: l, left: s.limit + min(math.MaxInt64-s.limit, s.limit/2+1<<30), setting: s,
-	}, headRoom))
+	}, room))
 }
 
 func (st *stack) out() *bufio.Reader { return st.outs[len(st.outs)-1] }
@@ -171,7 +176,8 @@ const (
 
 func probe(start []byte, s setting) probed {
 	s.lanes, s.member = 1, ""
-	first := plainLayer(strings.NewReader(string(start)), Size{})
+	first := plainLayer(bytes.NewReader(start), Size{})
+	first.most = len(start)
 	st, err := descend(first, RawPacking, s)
 	switch {
 	case errors.As(err, new(*UnusableError)):
