@@ -354,7 +354,7 @@ func TestServe(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, osXZ, demo.Key, demo.Sums, demo.Sums+".minisig")
 	d.want(2, "is not a folder", "practice", "serve", osXZ)
-	cmd := d.command("practice", "serve", ".", "--rate", "2MB/s")
+	cmd := d.command("practice", "serve", ".", "--rate", "1MB/s")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -374,7 +374,14 @@ func TestServe(t *testing.T) {
 		var words bytes.Buffer
 		fetch.Stderr = &words
 		require.NoError(t, fetch.Start())
-		time.Sleep(time.Duration(700+200*i) * time.Millisecond) // some of it has come
+		require.Eventually(t, func() bool { // some of it has come
+			parts, err := filepath.Glob(d.path("cache/zipstamp/shelf/*/part"))
+			if err != nil || len(parts) != 1 {
+				return false
+			}
+			info, err := os.Stat(parts[0])
+			return err == nil && info.Size() >= int64(i+1)<<20
+		}, time.Minute, 10*time.Millisecond)
 		require.NoError(t, fetch.Process.Signal(signal))
 		_ = fetch.Wait()
 		if signal == os.Interrupt {

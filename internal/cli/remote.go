@@ -383,17 +383,16 @@ func hostOf(url string) string {
 
 // judged keeps what a check has found.
 func (r *remote) judged(report check.Report) error {
-	w := r.item.Whole
-	w.Verdict, w.By = shelf.Nothing, ""
+	verdict, by := shelf.Nothing, ""
 	switch {
 	case report.Outcome() == check.Mismatched || report.Outcome() == check.Broken:
-		w.Verdict = shelf.Differs
+		verdict = shelf.Differs
 	case report.SignedBy() != nil:
-		w.Verdict, w.By = shelf.Signed, report.SignedBy().Key.Owner
+		verdict, by = shelf.Signed, report.SignedBy().Key.Owner
 	case report.Outcome() == check.Matched:
-		w.Verdict, w.By = shelf.AsPublished, cmp.Or(report.Origin.Host, report.Origin.List)
+		verdict, by = shelf.AsPublished, cmp.Or(report.Origin.Host, report.Origin.List)
 	}
-	return r.item.Save()
+	return r.item.Note(func(w *shelf.Whole) { w.Verdict, w.By = verdict, by })
 }
 
 // collision refuses to replace a file in a folder that the user named.

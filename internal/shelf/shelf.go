@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -222,14 +223,63 @@ func (i *Item) Coming() (n int64) {
 	return n
 }
 
-// Save keeps what is known.
+// Tries to write what is known, and to get the lock for that, and how long apart.
+const (
+	saveTries = 40
+	savePause = 50 * time.Millisecond
+)
+
+// Save keeps what is known. The download must be locked.
 func (i *Item) Save() error {
 	i.Version = version
 	text, err := json.MarshalIndent(i.About, "", "  ")
 	if err != nil {
 		return err
 	}
-	return i.shelf.As(func() error { return i.place.Write("about.json", append(text, '\n')) })
+	for try := 1; ; try++ {
+		err := i.shelf.As(func() error { return i.place.Write("about.json", append(text, '\n')) })
+		if err == nil || runtime.GOOS != "windows" || try == saveTries {
+			return err
+		}
+		time.Sleep(savePause) // another run may just be reading it, and nothing that is open can be replaced there
+	}
+}
+
+// Note keeps something about the whole file that was found out. If other runs work on the download for some time, or
+// another file has come, it is not kept, and nothing else is lost.
+func (i *Item) Note(change func(*Whole)) error {
+	change(i.Whole)
+	if i.lock != nil {
+		return i.Save()
+	}
+	own := i.Whole
+	err := i.shelf.As(func() (err error) {
+		i.lock, err = i.create("lock")
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	defer i.Unlock()
+	for try := 1; ; try++ {
+		err := i.Lock()
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, ErrBusy) || try == saveTries {
+			if errors.Is(err, ErrBusy) {
+				return nil
+			}
+			return err
+		}
+		time.Sleep(savePause)
+	}
+	if i.Whole == nil || i.Whole.Number != own.Number {
+		i.Whole = own
+		return nil
+	}
+	change(i.Whole)
+	return i.Save()
 }
 
 // Begin takes up the part of a download. had is how many bytes of it are there.
