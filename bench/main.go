@@ -8,6 +8,7 @@
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
 //	go run ./bench -work /var/tmp/zsbench -what fetch
+//	go run ./bench -work /var/tmp/zsbench -what scale -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what gauge -size 4294967296
 //	go run ./bench -work /var/tmp/zsbench -what trials -rounds 3000
@@ -44,7 +45,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
 	what := flag.String("what", "stamp",
 		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
-			"files (cards of loose files), fetch (downloads), gauge (tests of cards), trials (their verdicts, on so "+
+			"files (cards of loose files), fetch (downloads), scale (how time grows with the work), gauge (tests of "+
+			"cards), trials (their verdicts, on so "+
 			"many cards as "+
 			"-rounds says), emulated, or "+
 			"emulated-gauge (devices of the lab)")
@@ -59,6 +61,8 @@ func main() {
 		err = runCards(*work, *size, *rounds)
 	case *what == "files":
 		err = runFiles(*work, *rounds)
+	case *what == "scale":
+		err = runScale(*work, *rounds)
 	case *what == "fetch":
 		err = runFetch(*work, *size, *rounds)
 	case *what == "gauge":
