@@ -96,6 +96,9 @@ func TestFetch(t *testing.T) {
 	d.sh(`printf x | dd of=site/` + osXZ + ` bs=1 seek=1000000 conv=notrunc status=none; touch -d '1 hour ago' site/` +
 		osXZ)
 	d.want(3, "is not what was published: its SHA-256 differs", "fetch", h.url+osXZ)
+	d.sh("mkdir wrong")
+	d.want(3, "its SHA-256 differs", "fetch", "--to", "wrong", h.url+osXZ).mentions(t, "It was not put into the folder")
+	assert.Empty(t, d.sh("ls -A wrong"))
 	d.want(3, "is damaged", "stamp", "--yes", h.url+osXZ, demo.Good).mentions(t, "the card has no partition table")
 	d.want(0, "", "shelf").mentions(t, "of no use: it is not what was published")
 	d.want(2, "no terminal to ask on", "shelf", "clean")
@@ -179,6 +182,9 @@ func TestBadDownloads(t *testing.T) {
 	}
 	assert.Equal(t, card, d.read(demo.Good+".data"), "no card was touched")
 	d.want(7, "no host is known by the name", "fetch", "https://saltmarsh.invalid/os.img")
+	assert.NotContains(t, d.want(0, "", "shelf").out, " 0 B", "of what never came, nothing is there")
+	assert.NotContains(t, d.want(2, "is not an address of https", "fetch", "ftp://saltmarsh.example/x").err,
+		"--plain-http")
 	d.want(2, "torrents can't be fetched", "fetch", "magnet:?xt=urn:btih:ebb")
 	d.want(2, "is here already", "fetch", "good.card")
 	d.want(2, "you keep no list of systems", "fetch", "saltmarsh-os")
@@ -304,6 +310,8 @@ func TestSystems(t *testing.T) {
 	d.want(0, "", "shelf", "clean", "--yes", "--keep", "0")
 	d.want(0, "is kept: 1 system, signed by", "systems", "add", h.url+"systems.toml", "--key", "club.pub")
 	document(t, d.want(0, "", "systems", "lists", "--json"))
+	d.sh("cp site/systems.toml other.toml")
+	d.want(2, "you keep a list of the name Saltmarsh Watchers already", "systems", "add", "--yes", "other.toml")
 
 	d.want(0, "1 system in 1 list", "systems").mentions(t, "saltmarsh-os 1.2", "for brindle2 and brindle3")
 	d.want(0, "No system in 1 list fits", "systems", "--board", "heron")

@@ -109,9 +109,14 @@ func (f *fetching) conclude(r *remote, got fetch.Got, result checked) error {
 	c := checking{app: f.app, published: &f.published, who: f.who}
 	failed := c.verdict(result)
 	path := r.path
-	if r.folder != "" && failed == nil {
+	if r.folder != "" {
 		var err error
-		if path, err = r.deliver(result.report); err != nil {
+		if failed == nil {
+			path, err = r.deliver(result.report)
+		} else {
+			err = r.discard()
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -154,7 +159,7 @@ func (a *app) remoteOf(ctx context.Context, who person, set settings, what strin
 			if err := r.ofMetalink(at.Name(), s.Text, s.Secure); err != nil {
 				return nil, err
 			}
-			r.origin.Host, r.origin.List = at.Host(), ""
+			r.origin.Elsewhere = at.Host()
 		}
 		return r, nil
 	case strings.HasSuffix(strings.ToLower(what), fetch.MetalinkEnding):
@@ -187,6 +192,6 @@ func (r *remote) ofMetalink(name string, text []byte, counts bool) error {
 		return &usageError{view.SeveralFiles(name, names)}
 	}
 	r.know(files[0], name, counts)
-	r.mirrors, r.origin.List, r.signature = files[0].Mirrors, name, files[0].Signature
+	r.mirrors, r.document, r.signature = files[0].Mirrors, name, files[0].Signature
 	return nil
 }

@@ -53,7 +53,8 @@ type remote struct {
 	say    func(string)
 
 	arrives   func() (*image.File, error) // opens it while it is on its way; nil: it is whole
-	signature string                      // of the file, that came with the Metalink document
+	document  string                      // the Metalink document that was named; empty: none was
+	signature string                      // of the file, that came with it
 }
 
 // shelfFolder is where downloads are kept.
@@ -255,7 +256,7 @@ func (r *remote) lookBeside(ctx context.Context) (err error) {
 		if err := r.item.Put(name, []byte(r.signature)); err != nil {
 			return err
 		}
-		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.origin.List, Secure: true})
+		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.document, Secure: true})
 	}
 	if missed != nil && len(found) == 0 {
 		r.say(view.BesideUnknown(missed))
@@ -362,12 +363,10 @@ func (r *remote) given(g *check.Given) {
 		}
 		return r.who.short(path)
 	}
-	if g.Origin.Host == "" && g.Origin.List == "" {
-		g.Origin.Host = r.mirrors[0].Host()
-	}
+	g.Origin.Host = r.mirrors[0].Host()
 	g.Signatures = append(g.Signatures, r.signers...)
 	for _, p := range r.elsewhere {
-		if d, err := p.Digest(); err == nil && p.Of == "" {
+		if d, err := p.Digest(); err == nil {
 			g.Elsewhere = append(g.Elsewhere, digest.Published{Digest: d, From: p.From})
 		}
 	}
@@ -383,16 +382,17 @@ func hostOf(url string) string {
 
 // judged keeps what a check has found.
 func (r *remote) judged(report check.Report) error {
-	verdict, by := shelf.Nothing, ""
+	verdict, by, in := shelf.Nothing, "", ""
 	switch {
 	case report.Outcome() == check.Mismatched || report.Outcome() == check.Broken:
 		verdict = shelf.Differs
 	case report.SignedBy() != nil:
 		verdict, by = shelf.Signed, report.SignedBy().Key.Owner
 	case report.Outcome() == check.Matched:
-		verdict, by = shelf.AsPublished, cmp.Or(report.Origin.Host, report.Origin.List)
+		verdict = shelf.AsPublished
+		by, in = report.PublishedBy(report.Best())
 	}
-	return r.item.Note(func(w *shelf.Whole) { w.Verdict, w.By = verdict, by })
+	return r.item.Note(func(w *shelf.Whole) { w.Verdict, w.By, w.In = verdict, by, in })
 }
 
 // collision refuses to replace a file in a folder that the user named.
@@ -434,10 +434,15 @@ func (r *remote) deliver(report check.Report) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	return path, r.discard()
+}
+
+// discard removes what was made in the folder that the user named, besides what was put there.
+func (r *remote) discard() error {
 	r.used()
 	r.used = func() {}
 	r.item.Close()
-	return path, r.who.as(func() error { return os.RemoveAll(filepath.Join(r.shelf.Place.Path(), r.item.Folder)) })
+	return r.who.as(func() error { return os.RemoveAll(filepath.Join(r.shelf.Place.Path(), r.item.Folder)) })
 }
 
 // deliverBeside moves a small file. One of that name that is there already stays, and if it is another one, this gets

@@ -85,6 +85,9 @@ func (a *app) shelfClean() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if err := a.shelfOf(r.who, r.set).Sweep(); err != nil {
+			return err
+		}
 		chosen := toClean(all, lines, cmd.Flags().Changed("keep"), int64(keep))
 		if len(chosen) == 0 {
 			a.showShelf(view.NothingToClean(all), []view.ShelfLine{})

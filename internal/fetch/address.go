@@ -46,7 +46,7 @@ const maxURL = 8 << 10
 // ParseAddress reads a URL. The error is an *Error.
 func ParseAddress(text string) (a Address, err error) {
 	wrong := func(why Why, err error) (Address, error) {
-		return a, &Error{Why: why, URL: bareURL(text), Err: err}
+		return a, &Error{Why: why, URL: BareURL(text), Err: err}
 	}
 	if !IsURL(text) || len(text) > maxURL {
 		return wrong(NotAnAddress, ErrNoURL)
@@ -69,8 +69,8 @@ func ParseAddress(text string) (a Address, err error) {
 	return a, nil
 }
 
-// bareURL is a text that may be a URL without what may be secret.
-func bareURL(text string) string {
+// BareURL is a text that may be a URL without what may be secret.
+func BareURL(text string) string {
 	text, _, _ = strings.Cut(text, "#")
 	text, _, _ = strings.Cut(text, "?")
 	scheme, rest, ok := strings.Cut(text, "://")
@@ -136,7 +136,7 @@ func (a Address) Beside(name string) Address {
 func (a Address) Resolve(text string) (Address, error) {
 	ref, err := url.Parse(text)
 	if err != nil {
-		return Address{}, &Error{Why: NotAnAddress, URL: bareURL(text), Err: ErrNoURL}
+		return Address{}, &Error{Why: NotAnAddress, URL: BareURL(text), Err: ErrNoURL}
 	}
 	return ParseAddress(a.url.ResolveReference(ref).String())
 }

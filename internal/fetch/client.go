@@ -119,7 +119,20 @@ var notPublic = []netip.Prefix{
 	netip.MustParsePrefix("64:ff9b:1::/48"),
 }
 
+// carriers are networks of IPv6 whose addresses have one of IPv4 in them, and where (RFC 6052, section 2.1; RFC 3056,
+// section 2).
+var carriers = []struct {
+	netip.Prefix
+	at int // bytes
+}{{netip.MustParsePrefix("64:ff9b::/96"), 12}, {netip.MustParsePrefix("2002::/16"), 2}}
+
 func isPublic(a netip.Addr) bool {
+	for _, c := range carriers {
+		if c.Contains(a) {
+			within := a.As16()
+			return isPublic(netip.AddrFrom4([4]byte(within[c.at:])))
+		}
+	}
 	for _, p := range notPublic {
 		if p.Contains(a) {
 			return false

@@ -5,16 +5,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"hash"
 	"io"
 	"net/http"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
-	"unicode/utf8"
-
-	"github.com/klauspost/compress/gzip"
 
 	"zipstamp/internal/digest"
 	"zipstamp/internal/meter"
@@ -45,7 +40,6 @@ type EventKind string
 
 // The kinds.
 const (
-	Redirected EventKind = "redirected"  // To
 	Waits      EventKind = "waits"       // For, because of Err
 	StartsOver EventKind = "starts over" // another file is there now
 	Unmarked   EventKind = "unmarked"    // likewise: the host doesn't say which file it is
@@ -209,7 +203,7 @@ func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 		if condition != "" {
 			header.Set("If-Range", condition)
 		}
-	case from == d.sources[0]:
+	case from.Key() == d.Mirrors[0].Key():
 		header = d.Have.Header()
 	}
 	header.Set("Want-Repr-Digest", "sha-256=1")
@@ -226,105 +220,6 @@ func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 		d.open = nil
 	}
 	return o, err
-}
-
-// judge looks at an answer before its body is read.
-func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Offer, err error) {
-	l := d.open
-	from := l.from
-	fail := func(e Error) (Offer, error) {
-		e.URL, e.Host = from.Shown(), from.Host()
-		return o, &e
-	}
-	now := validatorsOf(l.Header)
-	changed := !before.None() && before.differ(now)
-	switch l.StatusCode {
-	case http.StatusNotModified:
-		o.Current, o.From, o.Secure, o.Redirects = true, l.at(from.Address), l.Secure, l.Redirects
-		return o, nil
-	case http.StatusOK:
-		l.length = l.ContentLength
-		if err := l.decode(from); err != nil {
-			return o, err
-		}
-		if offset > 0 {
-			if changed || l.loose || l.length != d.Kept.Length || before.None() && !d.verifies() {
-				return o, d.over(StartsOver)
-			}
-			l.skip = offset
-			d.tell(Event{Kind: Skips, At: offset})
-		}
-	case http.StatusPartialContent:
-		start, total, ok := contentRange(l.Header.Get("Content-Range"))
-		if !ok || start != offset || offset == 0 {
-			return fail(Error{Why: Unasked})
-		}
-		if l.length = total; changed || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
-			return o, d.over(StartsOver)
-		}
-		l.length = max(total, d.Kept.Length)
-		d.tell(Event{Kind: CarriesOn, At: offset})
-	case http.StatusRequestedRangeNotSatisfiable:
-		if _, total, ok := contentRange(l.Header.Get("Content-Range")); !ok || total != offset || changed ||
-			d.Kept.Length >= 0 && total != d.Kept.Length {
-			return o, d.over(StartsOver)
-		}
-		l.length = offset // it was whole already
-		l.body = bufio.NewReader(http.NoBody)
-	default:
-		return o, statusError(from.Address, l.Response)
-	}
-	if want := d.Want.Size; want > 0 && l.length >= 0 && l.length != want {
-		return fail(Error{Why: OtherLength, Want: want, Got: l.length})
-	}
-	if offset == 0 || l.skip > 0 {
-		head, err := l.body.Peek(1 << 10)
-		if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
-			return o, d.broken(ctx, from, err)
-		}
-		if isPage(head, l.Header.Get("Content-Type")) {
-			return fail(Error{Why: Page})
-		}
-	}
-	if d.Room != nil && l.length > d.Part.Size() {
-		if err := d.Room(l.length - d.Part.Size()); err != nil {
-			return o, err
-		}
-	}
-	d.keepSaid(l)
-	o = Offer{
-		Name: d.nameOf(l), Length: l.length, From: l.at(from.Address), Secure: l.Secure, Redirects: l.Redirects,
-		Validators: now,
-	}
-	d.links(l, &o)
-	d.Kept.By[from.Key()] = Source{now, bounded(l.Header.Get("Date"))}
-	if d.Kept.Name == "" {
-		d.Kept.Name = o.Name
-	}
-	o.Name, d.Kept.Length = d.Kept.Name, l.length
-	if d.Keep != nil {
-		return o, d.Keep(d.Kept)
-	}
-	return o, nil
-}
-
-// decode unpacks what a host packs on its way though it was asked not to. Many take the packing of a .gz for that: then
-// the bytes are those that were published.
-func (l *live) decode(from *source) error {
-	switch packing := strings.ToLower(strings.TrimSpace(l.Header.Get("Content-Encoding"))); {
-	case packing == "" || packing == "identity":
-		return nil
-	case packing != "gzip" && packing != "x-gzip":
-		return &Error{Why: Encoded, URL: from.Shown(), Host: from.Host(), Err: errors.New(packing)}
-	case strings.HasSuffix(strings.ToLower(from.Name()), "gz"):
-		return nil
-	}
-	z, err := gzip.NewReader(l.body)
-	if err != nil {
-		return &Error{Why: Broken, URL: from.Shown(), Host: from.Host(), Err: err}
-	}
-	l.body, l.length, l.loose = bufio.NewReaderSize(z, 64<<10), -1, true
-	return nil
 }
 
 // over starts over since another file is there.
@@ -344,55 +239,6 @@ func (d *Download) startOver() error {
 	d.mixed, d.said = false, nil
 	d.Kept.Length, d.Kept.By = -1, map[string]Source{}
 	return d.Part.back(0)
-}
-
-// keepSaid keeps the digests that a host says of the file.
-func (d *Download) keepSaid(l *live) {
-	if l.loose {
-		return
-	}
-	for _, s := range fieldDigests(slices.Concat(l.Header.Values("Repr-Digest"), l.Header.Values("Digest"))) {
-		if !slices.Contains(d.said, s) {
-			d.said = append(d.said, s)
-		}
-	}
-}
-
-// nameOf is the name of the file, by what the host says, or by its address.
-func (d *Download) nameOf(l *live) string {
-	if name := nameIn(l.Header.Get("Content-Disposition")); name != "" {
-		return name
-	}
-	asked, came := l.from.Name(), l.at(l.from.Address).Name()
-	if strings.Contains(came, ".") && !strings.Contains(asked, ".") { // /latest leads to a file
-		return came
-	}
-	for _, name := range []string{asked, came} {
-		if name != "" {
-			return name
-		}
-	}
-	return "download"
-}
-
-// links takes up the mirrors that a host names (RFC 6249), if it can be seen whether they have the same.
-func (d *Download) links(l *live, o *Offer) {
-	at := l.at(l.from.Address)
-	var more []Mirror
-	for _, one := range linksOf(l.Header.Values("Link")) {
-		to, err := at.Resolve(one.to)
-		if err != nil || d.Client.admits(to) != nil {
-			continue
-		}
-		switch {
-		case one.relation == "describedby" && one.kind == metalinkType && o.Metalink == nil:
-			o.Metalink = &to
-		case one.relation == "duplicate" && d.verifies():
-			more = append(more, Mirror{to, one.priority})
-		}
-	}
-	sortMirrors(more)
-	d.Add(more...)
 }
 
 // Add adds mirrors behind those that are known.
@@ -643,117 +489,5 @@ func (d *Download) compare(got []digest.Digest) error {
 			return &Error{Why: OtherDigest, URL: from.Shown(), Host: from.Host()}
 		}
 	}
-	return nil
-}
-
-// isPage tells whether a file starts as a web page does, where an image was asked for.
-func isPage(head []byte, kind string) bool {
-	found := http.DetectContentType(head)
-	isText := strings.HasPrefix(found, "text/plain") && utf8.Valid(head[:max(len(head)-utf8.UTFMax, 0)])
-	return strings.HasPrefix(found, "text/html") || isText && strings.HasPrefix(strings.ToLower(kind), "text/html")
-}
-
-// checkedPieces writes a download, and compares each piece that has a digest when it is whole.
-type checkedPieces struct {
-	*Download
-	sum  hash.Hash // of the piece at hand
-	at   int64     // bytes that there are
-	from int64     // where the piece at hand starts
-}
-
-// pieces takes up writing behind what is there.
-func (d *Download) pieces(size int64) (*checkedPieces, error) {
-	c := &checkedPieces{Download: d, at: size}
-	p := d.Want.Pieces
-	if len(p.Sums) == 0 {
-		return c, nil
-	}
-	c.from = size / p.Length * p.Length
-	c.sum = p.Algorithm.New()
-	before := make([]byte, size-c.from)
-	if err := d.Part.reads(before, c.from); err != nil {
-		return nil, err
-	}
-	c.sum.Write(before)
-	d.Part.hold(c.from)
-	return c, nil
-}
-
-// comparePieces compares the pieces that came before their digests were known.
-func (d *Download) comparePieces() error {
-	p := d.Want.Pieces
-	if len(p.Sums) == 0 {
-		return nil
-	}
-	d.Part.hold(0)
-	size := d.Part.Size()
-	buf := make([]byte, p.Length)
-	for i := range p.Sums {
-		start := int64(i) * p.Length
-		n := min(p.Length, d.Want.Size-start)
-		if start+n > size {
-			break
-		}
-		if err := d.Part.reads(buf[:n], start); err != nil {
-			return err
-		}
-		if sum := p.Algorithm.New(); !p.is(i, sum, buf[:n]) {
-			return d.Part.back(start)
-		}
-	}
-	return nil
-}
-
-func (p Pieces) is(i int, sum hash.Hash, last []byte) bool {
-	sum.Write(last)
-	return digest.New(p.Algorithm, sum.Sum(nil)) == p.Sums[i]
-}
-
-func (c *checkedPieces) write(b []byte) error {
-	p := c.Want.Pieces
-	for len(b) > 0 {
-		take := int64(len(b))
-		if c.sum != nil {
-			take = min(take, c.end()-c.at)
-		}
-		if take == 0 {
-			return c.otherLength(c.source(), c.at+int64(len(b)))
-		}
-		if _, err := c.Part.Write(b[:take]); err != nil {
-			return err
-		}
-		c.at += take
-		if c.sum != nil {
-			c.sum.Write(b[:take])
-			if c.at == c.end() {
-				if err := c.ended(p); err != nil {
-					return err
-				}
-			}
-		}
-		b = b[take:]
-	}
-	return nil
-}
-
-// end is where the piece at hand ends.
-func (c *checkedPieces) end() int64 { return min(c.from+c.Want.Pieces.Length, c.Want.Size) }
-
-// ended compares a piece that is whole. A wrong one is given up, and fetched again, from another host if there is one.
-func (c *checkedPieces) ended(p Pieces) error {
-	if !p.is(int(c.from/p.Length), c.sum, nil) {
-		from := c.source()
-		if err := c.Part.back(c.from); err != nil {
-			return err
-		}
-		c.tell(Event{Kind: WrongPiece, At: c.from, To: from.Address})
-		c.wrong[c.from]++
-		return &Error{
-			Why: OtherDigest, URL: from.Shown(), Host: from.Host(), Got: c.from, retry: c.wrong[c.from] < pieceTries,
-		}
-	}
-	c.from = c.at
-	c.sum.Reset()
-	c.Part.hold(c.from)
 	return nil
 }

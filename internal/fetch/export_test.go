@@ -1,6 +1,10 @@
 package fetch
 
-import "zipstamp/internal/digest"
+import (
+	"net/netip"
+
+	"zipstamp/internal/digest"
+)
 
 func Back(p *Part, to int64) error            { return p.back(to) }
 func Stop(p *Part)                            { p.close(errStalled) }
@@ -11,3 +15,5 @@ func Headers(contentRange_, link_, digests string) {
 	linksOf([]string{link_})
 	fieldDigests([]string{digests})
 }
+
+func IsPublic(text string) bool { return isPublic(netip.MustParseAddr(text)) }

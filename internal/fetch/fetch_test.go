@@ -426,6 +426,19 @@ func TestHostsThatCannotBeTrusted(t *testing.T) {
 	assert.Equal(t, fetch.NoHost, try(fetch.Options{Tries: 1}, "https://saltmarsh.invalid/"))
 }
 
+// TestPrivateAddresses: within another address too.
+func TestPrivateAddresses(t *testing.T) {
+	for address, public := range map[string]bool{
+		"9.9.9.9": true, "2620:fe::fe": true, "64:ff9b::909:909": true, "2002:909:909::1": true, "10.1.2.3": false,
+		"192.168.0.1": false, "127.0.0.1": false, "169.254.1.1": false, "100.64.0.1": false, "0.0.0.0": false,
+		"::1": false, "fe80::1": false, "fd00::1": false, "64:ff9b::a01:203": false, "2002:7f00:1::1": false,
+		"224.0.0.1":       false,
+		"255.255.255.255": false,
+	} {
+		assert.Equal(t, public, fetch.IsPublic(address), address)
+	}
+}
+
 // expired is a certificate of this computer, of last year.
 func expired(t *testing.T) tls.Certificate {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)

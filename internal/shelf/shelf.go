@@ -66,7 +66,8 @@ type Whole struct {
 	Beside  []Beside    `json:"beside,omitempty"`
 	Digests []Published `json:"digests,omitempty"`
 	Verdict Verdict     `json:"verdict,omitempty"`
-	By      string      `json:"by,omitempty"` // who published or signed it, as the verdict says
+	By      string      `json:"by,omitempty"` // the host that published it, or who signed it
+	In      string      `json:"in,omitempty"` // what it was published in, where that has no host
 
 	System  string `json:"system,omitempty"` // as which it was fetched
 	Release string `json:"release,omitempty"`
@@ -83,9 +84,7 @@ type Beside struct {
 type Published struct {
 	Algorithm string `json:"algorithm"`
 	Hex       string `json:"hex"`
-	From      string `json:"from"`             // where it stands, as it may be shown
-	Of        string `json:"of,omitempty"`     // "image": of the unpacked image
-	Signed    string `json:"signed,omitempty"` // the fingerprint of the key by which that is signed
+	From      string `json:"from"` // where it stands, as it may be shown
 }
 
 // Digest is the digest as such.
@@ -484,9 +483,29 @@ func (e Entry) Used() time.Time {
 	return e.Whole.Fetched
 }
 
-// List lists the downloads, the latest first. A shelf that isn't there has none.
-func (s Shelf) List() (all []Entry, err error) {
-	var names []string
+// isEmpty tells whether nothing was downloaded: nobody answered.
+func (e Entry) isEmpty() bool { return e.Whole == nil && e.Part == nil && e.Bytes == 0 }
+
+// Sweep removes the folders of downloads of which nothing came.
+func (s Shelf) Sweep() error {
+	names, err := s.names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		e, err := s.look(name)
+		if err == nil && e.isEmpty() {
+			err = s.Remove(e)
+		}
+		if err != nil && !errors.Is(err, ErrBusy) {
+			return err
+		}
+	}
+	return nil
+}
+
+// names are the folders of all downloads.
+func (s Shelf) names() (names []string, err error) {
 	err = s.As(func() error {
 		entries, err := os.ReadDir(s.Place.Path())
 		for _, e := range entries {
@@ -496,6 +515,12 @@ func (s Shelf) List() (all []Entry, err error) {
 		}
 		return gone(err)
 	})
+	return names, err
+}
+
+// List lists the downloads, the latest first. A shelf that isn't there has none.
+func (s Shelf) List() (all []Entry, err error) {
+	names, err := s.names()
 	if err != nil {
 		return nil, err
 	}
@@ -504,7 +529,9 @@ func (s Shelf) List() (all []Entry, err error) {
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, e)
+		if !e.isEmpty() {
+			all = append(all, e)
+		}
 	}
 	slices.SortStableFunc(all, func(a, b Entry) int { return b.Used().Compare(a.Used()) })
 	return all, nil

@@ -64,7 +64,7 @@ func matched(a *answer, name string, r check.Report) {
 	if r.SignedBy() == nil && r.OnlyForgeable() {
 		a.style = caution
 		a.note("%s shows that the file is not damaged. It does not show who made it: other files with the same "+
-			"digest can be made.", best(r).Algorithm)
+			"digest can be made.", r.Best().Algorithm)
 	}
 }
 
@@ -72,7 +72,7 @@ func matchedSentence(name string, r check.Report) string {
 	if by := r.SignedBy(); by != nil {
 		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, signer(by), word(by.Key.Owner))
 	}
-	h := best(r)
+	h := r.Best()
 	if h.Matched == check.Packed {
 		return fmt.Sprintf("%s is what %s unpacks to, and that is what was published: its %s agrees.", name,
 			FileName(r.Via.Path), h.Algorithm)
@@ -89,13 +89,11 @@ func matchedSentence(name string, r check.Report) string {
 
 // publishedAt says where that was published which agrees, if that is known.
 func publishedAt(r check.Report, h check.Compared) string {
-	switch {
-	case h.From == "":
-		return "" // somebody gave it
-	case r.Origin.Host != "":
-		return " at " + word(r.Origin.Host)
-	case r.Origin.List != "":
-		return " in " + word(r.Origin.List)
+	switch host, in := r.PublishedBy(h); {
+	case host != "":
+		return " at " + word(host)
+	case in != "":
+		return " in " + word(in)
 	}
 	return ""
 }
@@ -120,17 +118,6 @@ func signerOf(kept bool) string {
 		return "a key that you keep"
 	}
 	return "the key that you named"
-}
-
-// best is the published digest that says most.
-func best(r check.Report) check.Compared {
-	best := r.Published[0]
-	for _, h := range r.Published {
-		if h.Algorithm > best.Algorithm {
-			best = h
-		}
-	}
-	return best
 }
 
 // FileName is a file's name as it is shown.

@@ -42,6 +42,8 @@ func (v *Screen) Fetched(r check.Report, f Fetch) {
 	switch {
 	case f.Bad && f.Shelved:
 		a.note("It is fetched anew next time.")
+	case f.Bad:
+		a.note("It was not put into the folder.")
 	case f.Shelved:
 		a.add("kept", "on the shelf: %s", f.Path)
 	default:
@@ -99,7 +101,6 @@ func FetchEvent(e fetch.Event) string {
 			word(e.To.Host()))
 	case fetch.WrongWhole:
 		return fmt.Sprintf("What arrived from %s is not what was published.", word(e.To.Host()))
-	case fetch.Redirected:
 	}
 	return ""
 }
@@ -199,6 +200,9 @@ func fetchNext(e *fetch.Error, again []string) string {
 	repeat := shell.Command(again...)
 	switch e.Why {
 	case fetch.Scheme:
+		if !strings.HasPrefix(e.URL, "http:") {
+			return "use the https address of the file"
+		}
 		return "use the https address; if there is none: " + shell.Command(shell.With(again, "--plain-http")...)
 	case fetch.NotReached:
 		return "see that the address is right; if it is, try again later"

@@ -22,6 +22,7 @@ type ShelfLine struct {
 	Asked      time.Time `json:"asked,omitzero"`
 	Verdict    string    `json:"verdict,omitempty"`
 	By         string    `json:"by,omitempty"`
+	In         string    `json:"in,omitempty"`
 	System     string    `json:"system,omitempty"`
 	Version    string    `json:"version,omitempty"`
 	Coming     int64     `json:"coming,omitempty"`     // bytes of a download that can be carried on
@@ -39,7 +40,7 @@ func NewShelfLine(e shelf.Entry) ShelfLine {
 	}
 	if w := e.Whole; w != nil {
 		l.Name, l.Size, l.SHA256, l.Fetched, l.Asked = w.Name, w.Size, w.SHA256, w.Fetched, w.Asked
-		l.Verdict, l.By, l.System, l.Version = string(w.Verdict), w.By, w.System, w.Release
+		l.Verdict, l.By, l.In, l.System, l.Version = string(w.Verdict), w.By, w.In, w.System, w.Release
 	}
 	return l
 }
@@ -83,7 +84,13 @@ func (v *Screen) shelfLine(w io.Writer, l ShelfLine) {
 	}
 	switch shelf.Verdict(l.Verdict) {
 	case shelf.AsPublished:
-		facts = append(facts, "as published at "+word(l.By))
+		where := "as published"
+		if l.By != "" {
+			where += " at " + word(l.By)
+		} else if l.In != "" {
+			where += " in " + word(l.In)
+		}
+		facts = append(facts, where)
 	case shelf.Signed:
 		facts = append(facts, "signed by "+word(l.By))
 	case shelf.Nothing:

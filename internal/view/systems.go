@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"zipstamp/internal/fetch"
 	"zipstamp/internal/near"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/systems"
@@ -220,7 +221,7 @@ type ListLine struct {
 // NewListLine is the line of a list.
 func NewListLine(k *systems.Kept, what string) ListLine {
 	line := ListLine{
-		Name: k.Name, From: shownFrom(k.From), Edition: k.Edition, Systems: len(k.Systems), SignedBy: k.Owner,
+		Name: k.Name, From: fetch.BareURL(k.From), Edition: k.Edition, Systems: len(k.Systems), SignedBy: k.Owner,
 		Finger: k.Finger, Old: k.Old(time.Now()), What: what,
 	}
 	if !k.Published.IsZero() {
@@ -307,7 +308,7 @@ func ListsRefreshed(lines []ListLine) string {
 func (v *Screen) ConfirmList(ctx context.Context, k *systems.Kept) (bool, error) {
 	fmt.Fprintln(v.Err,
 		fold(fmt.Sprintf("The list %s is not signed by a key that you keep or named. Whoever can change what %s "+
-			"sends can put any image into it.", word(k.Name), word(shownFrom(k.From))), v.errWidth, ""))
+			"sends can put any image into it.", word(k.Name), word(fetch.BareURL(k.From))), v.errWidth, ""))
 	typed, err := v.ask(ctx, fmt.Sprintf("Type its name (%s) to use it all the same, anything else to leave it:",
 		word(k.Name)))
 	return strings.EqualFold(strings.TrimSpace(typed), k.Name), err
@@ -327,7 +328,7 @@ func ListNotTyped(name string) error {
 // ListTaken says that another list has the name.
 func ListTaken(k *systems.Kept) error {
 	return hinted("if it has moved, remove the old one first: "+shell.Command("zipstamp", "systems", "remove", k.Name),
-		"you keep a list of the name %s already, from %s", k.Name, shownFrom(k.From))
+		"you keep a list of the name %s already, from %s", k.Name, fetch.BareURL(k.From))
 }
 
 // ErrNotItsKey says that a list is signed by another key, or by none.
@@ -342,7 +343,7 @@ func ListRefused(before *systems.Kept, err error) error {
 
 // BadList says why a text is no list.
 func BadList(from string, err error) error {
-	return fmt.Errorf("%s %w", shownFrom(from), err)
+	return fmt.Errorf("%s %w", fetch.BareURL(from), err)
 }
 
 // ListBadlySigned says that the signature of a list is wrong.
@@ -399,19 +400,4 @@ func (v *Screen) ListMade(path string, m systems.Made, left []string) {
 	fmt.Fprintln(v.Out, fold("Look it through, and sign it: "+shell.Command("minisign", "-S", "-m", path)+"; or: "+
 		shell.Command("gpg", "--detach-sign", "--armor", path), v.width, ""))
 	fmt.Fprintln(v.Out, fold("Then put it, its signature and the images where people get them.", v.width, ""))
-}
-
-// shownFrom is where a list comes from, without what may be secret.
-func shownFrom(from string) string {
-	from, _, _ = strings.Cut(from, "?")
-	scheme, rest, ok := strings.Cut(from, "://")
-	if !ok {
-		return from
-	}
-	host, path, slash := strings.Cut(rest, "/")
-	host = host[strings.LastIndex(host, "@")+1:]
-	if slash {
-		host += "/" + path
-	}
-	return scheme + "://" + host
 }
