@@ -71,11 +71,11 @@ func TestFetch(t *testing.T) {
 	d := newDesk(t, demo.Key, demo.Good, demo.Good+".data")
 	h := d.site(publisher.Faults{CutAfter: 900_000, Cuts: 2})
 	at := strings.TrimSuffix(strings.TrimPrefix(h.url, "https://"), "/")
-	r := d.want(0, "is what was published at "+at+": its SHA-256 agrees", "fetch", h.url+osXZ+"?token=ebb")
+	r := d.want(0, "is what was published at "+at+": its SHA-256 agrees", "fetch", h.url+osXZ+"?token=slack-water")
 	r.mentions(t, "carries on at", "as in SHA256SUMS at "+at+", line 1", "kept on the shelf")
-	assert.NotContains(t, r.out+r.err, "ebb", "what may be secret is not shown")
+	assert.NotContains(t, r.out+r.err, "slack-water", "what may be secret is not shown")
 	require.Len(t, d.onShelf(osXZ), 1)
-	assert.NotContains(t, d.sh("cat cache/zipstamp/shelf/*/about.json"), "ebb", "nor kept")
+	assert.NotContains(t, d.sh("cat cache/zipstamp/shelf/*/about.json"), "slack-water", "nor kept")
 
 	// what is on the shelf and current is not downloaded again, by fetch or stamp, nor needed from the net
 	d.want(0, "", "fetch", h.url+osXZ)
