@@ -21,6 +21,7 @@ const (
 	List      Phase = "list"      // what is in an archive that must be unpacked for that
 	Unpack    Phase = "unpack"    // of a check that needs the image's digest
 	Signature Phase = "signature" // of a check of a download that is signed itself
+	Compare   Phase = "compare"   // of what a card holds with what is to be written
 	Write     Phase = "write"
 	Flush     Phase = "flush"
 	ReadBack  Phase = "read back"

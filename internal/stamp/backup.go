@@ -2,7 +2,6 @@ package stamp
 
 import (
 	"bytes"
-	"context"
 
 	"zipstamp/internal/card"
 )
@@ -13,14 +12,9 @@ const backupEntries = 16384
 
 var gptSignature = []byte("EFI PART")
 
-// backupTable finds such a copy; length is 0 if there is none.
-func backupTable(d card.Device, pool *card.Pool) (offset, length int64, err error) {
+// backupTable finds such a copy; length is 0 if there is none. buf is a block's buffer.
+func backupTable(d card.Device, buf []byte) (offset, length int64, err error) {
 	sector := int64(d.SectorSize())
-	buf, err := pool.Get(context.Background())
-	if err != nil {
-		return 0, 0, err
-	}
-	defer pool.Put(buf)
 	last := buf[:sector]
 	if _, err := d.ReadAt(last, d.Size()-sector); err != nil {
 		return 0, 0, err

@@ -34,10 +34,18 @@ func (r *run) areas() int {
 // displace writes what is on the card already once more: blocks in the middle of the image, or, where it is too small
 // for that, what lies beyond it. fresh are blocks that were just written. It notes how much that was: a memory that is
 // larger may still answer.
+//
+// What is written here was read before, and found to be right. Where little was written before, or little is left that
+// wasn't, the card's memory may have answered that; so twice as much is written then. What comes first in it is read
+// back when as much was written after it, and what comes then was read when as much was written before it.
 func (r *run) displace(ctx context.Context, area int, fresh []int) error {
-	start, done := time.Now(), int64(0)
+	start, done, times := time.Now(), int64(0), int64(1)
 	beyond, middle := r.beyond(area), r.middle(fresh)
-	r.meter.Begin(meter.Rewrite, min(int64(len(beyond)+len(middle))*BlockSize, Displaced))
+	if room := int64(len(beyond)) * BlockSize; r.Kept > 0 && r.displaced == 0 && room < Displaced &&
+		(r.late.total < Displaced || room+int64(len(middle))*BlockSize < Displaced) {
+		middle, times = r.outwards(len(r.src.sums), nil), 2
+	}
+	r.meter.Begin(meter.Rewrite, min(int64(len(beyond)+len(middle))*BlockSize, times*Displaced))
 	buf, err := r.pool.Get(ctx)
 	if err != nil {
 		return err
@@ -61,7 +69,7 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 		}
 	}
 	for _, i := range middle {
-		if done >= Displaced {
+		if done >= times*Displaced {
 			break
 		}
 		if ctx.Err() != nil {
@@ -73,8 +81,8 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 			return err
 		}
 	}
-	if r.displaced == 0 || done < r.Displaced {
-		r.Displaced = done
+	if seen := done / times; r.displaced == 0 || seen < r.Displaced {
+		r.Displaced = seen
 	}
 	r.displaced++
 	r.took(meter.Rewrite, done, start)
@@ -93,16 +101,25 @@ func (r *run) beyond(area int) (all []layout.Extent) {
 	return all
 }
 
-// middle lists the blocks that may be written once more, from the middle of the image on outwards. The first and the
-// last, and those just written, are what is to be displaced.
+// middle lists the blocks that may be written once more. The first and the last, and those just written, are what is to
+// be displaced.
 func (r *run) middle(fresh []int) (blocks []int) {
-	n := len(r.src.sums)
-	last := n - Displaced/BlockSize
+	return r.outwards(len(r.src.sums)-Displaced/BlockSize, fresh)
+}
+
+// outwards lists blocks up to the last (exclusive) from the middle of the image on outwards, without the first one and
+// those of some others.
+func (r *run) outwards(last int, without []int) (blocks []int) {
+	left := map[int]bool{}
+	for _, i := range without {
+		left[i] = true
+	}
 	for i := 1; i < last; i++ {
-		if !slices.Contains(fresh, i) {
+		if !left[i] {
 			blocks = append(blocks, i)
 		}
 	}
+	n := len(r.src.sums)
 	far := func(i int) int { return max(2*i-n, n-2*i) }
 	slices.SortStableFunc(blocks, func(a, b int) int { return far(a) - far(b) })
 	return blocks

@@ -27,15 +27,13 @@ const manyBad = 16
 // The error is a
 // *ReadBackError if some stay wrong.
 func (r *run) readBack(ctx context.Context) error {
-	all := make([]int, 0, len(r.src.sums))
-	for i := range r.src.sums {
-		all = append(all, i)
-	}
+	all := r.all()
 	r.Verified = 0
 	bad, err := r.compare(ctx, meter.ReadBack, all)
 	if err != nil {
 		return err
 	}
+	r.noteUnsteady(bad)
 	for _, i := range r.unwritten { // what was there before may be the same; that the write failed must be told
 		if _, wrong := bad.blocks[i]; !wrong {
 			r.Verified -= r.blockLength(i)
@@ -44,6 +42,15 @@ func (r *run) readBack(ctx context.Context) error {
 	}
 	r.unwritten = nil
 	return r.mend(ctx, all, bad)
+}
+
+// all lists the blocks of the image.
+func (r *run) all() []int {
+	all := make([]int, len(r.src.sums))
+	for i := range all {
+		all[i] = i
+	}
+	return all
 }
 
 // mend repairs bad blocks, as often as it may. What was read back right before a repair may be wrong
@@ -201,13 +208,24 @@ func (r *run) readBlock(i int, buf []byte) (digest.Block, error) {
 	return digest.SumBlock(whole[:n]), nil
 }
 
+// oldBackup is the length of an old backup table at the card's end, bytes; 0 if there is none.
+func (r *run) oldBackup() (int64, error) {
+	buf, err := r.own.Get(context.Background())
+	if err != nil {
+		return 0, err
+	}
+	defer r.own.Put(buf)
+	_, length, err := backupTable(r.dev, buf)
+	return length, err
+}
+
 // compareCleared sees to it that the old backup table is gone, where the image has not taken its place.
 func (r *run) compareCleared() error {
 	offset := r.dev.Size() - r.Cleared
 	if r.Cleared == 0 || padded(r.src.size, r.dev.SectorSize()) > offset {
 		return nil
 	}
-	left, _, err := backupTable(r.dev, r.pool)
+	left, err := r.oldBackup()
 	if err != nil {
 		return err
 	}

@@ -51,6 +51,10 @@ type Job struct {
 	ReadBack bool // read every block back and compare it
 	// how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
 	Repairs int
+	// WriteAll says that all is written, also what a card holds already. Otherwise what a card holds is read before it is
+	// written where that is likely to take less time, and only what differs is written. Where nothing is read back, all is
+	// written.
+	WriteAll bool
 
 	// Compare is called with the digests of the download and of the image by these algorithms when all but the first
 	// block has been written, and its error ends the job. It is for an image that comes through a pipe, which nobody
@@ -66,7 +70,11 @@ type Job struct {
 type Target struct {
 	Device card.Device
 	Meter  *meter.Meter
+	Past   *Past  // what is known of what the card holds; may be nil
 	Begun  func() // called when the first write is on the card, and what was there is lost; may be nil
+	// Before is called before the first write, and not at all where nothing is written. What it writes to the card it
+	// puts back; its error ends the job of this card. It may be nil.
+	Before func(context.Context) error
 }
 
 // Outcome is what became of a card.
@@ -102,12 +110,15 @@ type Result struct {
 	Image    []digest.Digest // of the unpacked image; empty if it did not come to its end
 	Download []digest.Digest // of the download; likewise
 	Size     int64           // of the image, bytes; so far, if it did not come to its end
-	Written  int64           // bytes written to the card, repairs and zeros not counted
+	Written  int64           // bytes of it written to the card, repairs and zeros not counted
+	Compared int64           // bytes of it that were read and compared before they were written
+	Kept     int64           // of these, bytes that were not written, since the card held them
 	Verified int64           // bytes read back right
 	// bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read
 	// back
 	Displaced int64
 	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
+	Unsteady  []layout.Extent // blocks that were the image's when they were read first, and weren't at the end
 	Repaired  []layout.Extent // blocks that read back right only after they were written again
 	Bad       []layout.Extent // blocks that read back wrong to the last
 	Attempts  int             // rounds of repair
@@ -173,8 +184,9 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	var stories sync.WaitGroup
 	for _, t := range j.Cards {
 		r := &run{
-			job: &j, src: src, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool, ready: make(chan struct{}),
-			queue: make(chan *block, queued(len(j.Cards), buffers)),
+			job: &j, src: src, before: t.Before, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool,
+			ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers)),
+			pays: newPays(t.Past, j.WriteAll || !j.ReadBack),
 		}
 		r.State = Untouched
 		runs = append(runs, r)
@@ -206,14 +218,27 @@ func (j Job) allFailed(err error) (out []Outcome) {
 
 // run is a job at work on one card.
 type run struct {
-	job   *Job
-	src   *source
-	dev   card.Device
-	begun func()
-	meter *meter.Meter
-	pool  *card.Pool
+	job    *Job
+	src    *source
+	dev    card.Device
+	before func(context.Context) error
+	begun  func()
+	meter  *meter.Meter
+	pool   *card.Pool
 	Result
 	err error
+
+	pays      *pays
+	gate      sync.RWMutex  // held for reading by who reads or writes a block, and for writing while the card is opened
+	opened    bool          // the old tables are gone, and the marker is there
+	opening   time.Duration // how long that took
+	own       *card.Pool    // buffers for what the card holds
+	handled   int64         // bytes of the image that the card holds by now, or had no need of
+	settledTo int64         // the end of the last block of these, bytes
+	same      []int         // blocks that were not written, since the card held them
+	keptHead  int64         // of Kept, bytes of the first block
+	start     []byte        // of the card, as it was before anything was written; empty: not known
+	late      recent
 
 	ready       chan struct{} // closed when blocks may come, or never will be taken
 	queue       chan *block   // closed when all have come
@@ -232,7 +257,7 @@ type run struct {
 
 // story does the job for the card, from its beginning to a good or a bad end.
 func (r *run) story(ctx context.Context) {
-	r.err = r.begin()
+	r.err = r.begin(ctx)
 	if r.err != nil {
 		r.fail(r.err)
 	}
@@ -248,13 +273,15 @@ func (r *run) story(ctx context.Context) {
 		r.giveUp(r.err)
 	}
 	r.recognise(nil)
-	if r.spot != nil {
-		r.spot.Close()
+	for _, p := range []*card.Pool{r.spot, r.own} {
+		if p != nil {
+			p.Close()
+		}
 	}
 }
 
-// begin sees whether the image fits, and takes away the old partition tables.
-func (r *run) begin() (err error) {
+// begin sees whether the image fits. Where nothing is compared, it opens the card to be written.
+func (r *run) begin(ctx context.Context) (err error) {
 	size := r.job.Source.Size().Known()
 	if room := r.dev.Size(); padded(size, r.dev.SectorSize()) > room {
 		return &TooSmallError{Image: size, Card: room}
@@ -262,22 +289,46 @@ func (r *run) begin() (err error) {
 	if r.spot, err = card.NewPool(1, spotSize); err != nil {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
-	return r.clearTables()
+	if r.own, err = card.NewPool(inFlight, BlockSize); err != nil {
+		return fmt.Errorf("get memory for blocks: %w", err)
+	}
+	if !r.pays.stopped() {
+		r.meter.Begin(meter.Compare, r.likely())
+		r.recognise(r.knows)
+		return nil
+	}
+	buf, err := r.own.Get(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.own.Put(buf)
+	return r.open(ctx, buf)
 }
 
-// finish is the story from when all blocks but the first have been written.
+// likely is how large the image probably is, bytes; 0: not known.
+func (r *run) likely() int64 { return r.job.Source.Size().Likely(r.job.Source.Download()) }
+
+// finish is the story from when all blocks but the first are on the card.
 func (r *run) finish(ctx context.Context) error {
 	if r.src.size == 0 {
 		return errEmpty
 	}
+	if !r.opened {
+		if done, err := r.confirm(ctx); done || err != nil {
+			return err
+		}
+		if err := r.openLate(ctx); err != nil {
+			return err
+		}
+	}
 	if err := r.writeHead(ctx); err != nil {
 		return err
 	}
-	n := r.blockLength(0)
-	r.Written += n
+	r.Written += r.blockLength(0)
+	r.Kept -= r.keptHead
 	if r.job.ReadBack {
 		for area := range r.areas() {
-			if err := r.displace(ctx, area, nil); err != nil {
+			if err := r.displace(ctx, area, r.late.indices()); err != nil {
 				return err
 			}
 			if err := r.flush(ctx); err != nil {
@@ -312,73 +363,12 @@ func (r *run) outcome() Outcome {
 	return Outcome{r.Result, r.err}
 }
 
-// clearTables removes the old partition tables, at the card's start and at its end, for good: it
-// returns when the card says that they are gone.
-func (r *run) clearTables() error {
-	r.meter.Begin(meter.Write, r.job.Source.Size().Likely(r.job.Source.Download()))
-	start := time.Now()
-	r.State = Uncertain // until the card says so
-	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the
-	// rest, the card would look as it did before.
-	for _, at := range tableSectors(r.dev) {
-		if err := r.zero(at, int64(r.dev.SectorSize())); err != nil {
-			return err
-		}
-		if err := r.dev.Flush(); err != nil {
-			return err
-		}
-	}
-	var err error
-	if r.job.ReadBack {
-		err = r.placeMarker()
-	} else {
-		err = r.zero(0, min(BlockSize, r.dev.Size()))
-	}
-	if err != nil {
-		return err
-	}
-	offset, length, err := backupTable(r.dev, r.pool)
-	if err != nil {
-		return err
-	}
-	if length > 0 {
-		if err := r.zero(offset, length); err != nil {
-			return err
-		}
-		r.Cleared = length
-	}
-	if err := r.dev.Flush(); err != nil {
-		return err
-	}
-	r.State = NoTable
-	if r.begun != nil {
-		r.begun()
-	}
-	r.took(meter.Write, 0, start)
-	if r.job.ReadBack {
-		r.recognise(r.knows)
-	}
-	return nil
-}
-
 // recognise tells the device how to know the card again, if it can make use of that. Without a read-back it couldn't:
 // what was on its way when the card was gone may be lost.
 func (r *run) recognise(knows func(card.Device) bool) {
 	if d, ok := r.dev.(card.ReturningDevice); ok {
 		d.Recognise(knows)
 	}
-}
-
-// zero writes length zeros, a multiple of the sector and at most a block.
-func (r *run) zero(offset, length int64) error {
-	buf, err := r.pool.Get(context.Background())
-	if err != nil {
-		return err
-	}
-	defer r.pool.Put(buf)
-	clear(buf[:length])
-	_, err = r.dev.WriteAt(buf[:length], offset)
-	return err
 }
 
 // flush returns when all that was written is on the medium.
@@ -428,7 +418,11 @@ func (r *run) giveUp(cause error) {
 		}
 		return
 	}
-	err := r.zero(0, min(BlockSize, r.dev.Size()))
+	buf, err := r.own.Get(context.Background())
+	if err == nil {
+		err = r.zero(buf, 0, min(BlockSize, r.dev.Size()))
+		r.own.Put(buf)
+	}
 	if err == nil {
 		err = r.dev.Flush()
 	}

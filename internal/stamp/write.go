@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -29,31 +30,17 @@ func (r *run) goesOn() bool {
 	return r.failed == nil
 }
 
-// write takes all blocks that come and writes them, several at once, but for the first, which the source keeps. It
-// returns when the source knows whether the image is what it should be.
+// write takes all blocks that come and sees to it that the card holds them, several at once, but for the first, which
+// the source keeps. It returns when the source knows whether the image is what it should be.
 func (r *run) write(ctx context.Context) error {
 	start := time.Now()
 	r.writing.Start(start)
 	var writers sync.WaitGroup
 	for range inFlight {
-		writers.Go(func() {
-			for b := range r.queue {
-				if ctx.Err() != nil {
-					r.fail(context.Cause(ctx))
-				}
-				if r.goesOn() {
-					if err := r.writeBlock(b); err != nil {
-						r.fail(err)
-					}
-				}
-				b.release()
-			}
-		})
+		writers.Go(func() { r.take(ctx) })
 	}
 	writers.Wait()
-	if r.State != Untouched {
-		r.took(meter.Write, r.Written, start)
-	}
+	r.tookWriting(start)
 	<-r.src.settled
 	if r.failed != nil {
 		return r.failed
@@ -64,18 +51,57 @@ func (r *run) write(ctx context.Context) error {
 	return r.src.err
 }
 
-// writeBlock writes a block. One that can't be written is left for repair, if there will be any.
-func (r *run) writeBlock(b *block) error {
-	b.sum() // here, where several can be computed at once
-	if b.index == 0 {
-		r.meter.Add(int64(b.n))
-		return nil
+// take is one of the writers.
+func (r *run) take(ctx context.Context) {
+	var own []byte
+	for b := range r.queue {
+		if ctx.Err() != nil {
+			r.fail(context.Cause(ctx))
+		}
+		if own == nil && r.goesOn() {
+			own, _ = r.own.Get(context.Background()) // there is one for each writer
+			defer r.own.Put(own)
+		}
+		if r.goesOn() {
+			if err := r.settle(ctx, b, own); err != nil {
+				r.fail(err)
+			}
+		}
+		b.release()
 	}
-	_, err := r.dev.WriteAt(b.buf[:padded(int64(b.n), r.dev.SectorSize())], int64(b.index)*BlockSize)
+}
+
+// tookWriting notes how long the writing took, and the reading before it, where it was more than to see whether it
+// pays.
+func (r *run) tookWriting(start time.Time) {
+	if r.opened {
+		start = start.Add(r.opening)
+	}
+	if read, _ := r.pays.times(); r.Compared > BlockSize {
+		r.took(meter.Compare, r.Compared, time.Now().Add(-read))
+		start = start.Add(read)
+	}
+	if r.opened {
+		r.took(meter.Write, r.Written, start)
+	}
+}
+
+// writeRuns writes what differs of a block. One that can't be written is left for repair, if there will be any.
+func (r *run) writeRuns(b *block, whole []byte, runs []layout.Extent) error {
+	at, wrote := int64(b.index)*BlockSize, int64(0)
+	var err error
+	for _, e := range runs {
+		began := time.Now()
+		if _, err = r.dev.WriteAt(whole[e.Offset:e.End()], at+e.Offset); err != nil {
+			break
+		}
+		r.pays.wroteBytes(e.Length, began)
+		wrote += e.Length
+	}
 	r.mu.Lock()
-	if err == nil {
-		r.Written += int64(b.n)
-	} else {
+	r.Written += min(wrote, int64(b.n))
+	r.late.add(b.index, wrote)
+	if err != nil {
 		r.unwritten = append(r.unwritten, b.index)
 	}
 	failures := len(r.unwritten)
@@ -83,12 +109,46 @@ func (r *run) writeBlock(b *block) error {
 	if err != nil && (!r.leaveForRepair(err) || failures > maxWriteErrors) {
 		return err
 	}
-	r.writing.Mark(int64(b.index)*BlockSize, int64(b.n), time.Now())
-	r.meter.Add(int64(b.n))
+	if wrote == int64(len(whole)) || err != nil {
+		r.writing.Mark(at, int64(b.n), time.Now())
+	} else {
+		r.writing.Start(time.Now()) // its speed isn't that of writing
+	}
 	return nil
 }
 
 // leaveForRepair tells whether a block that failed will be written again, when the others have been read back.
 func (r *run) leaveForRepair(err error) bool {
 	return r.job.ReadBack && r.job.Repairs > 0 && card.IsBadPlace(err)
+}
+
+// recent are the blocks that were written last, as many as a card's memory may have.
+type recent struct {
+	blocks []written
+	total  int64
+}
+
+// written is how much of a block was written, bytes.
+type written struct {
+	index int
+	bytes int64
+}
+
+func (r *recent) add(index int, bytes int64) {
+	if bytes == 0 {
+		return
+	}
+	r.blocks = append(r.blocks, written{index, bytes})
+	r.total += bytes
+	for r.total-r.blocks[0].bytes >= Displaced {
+		r.total -= r.blocks[0].bytes
+		r.blocks = r.blocks[1:]
+	}
+}
+
+func (r *recent) indices() (all []int) {
+	for _, w := range r.blocks {
+		all = append(all, w.index)
+	}
+	return all
 }

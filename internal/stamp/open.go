@@ -1,0 +1,112 @@
+package stamp
+
+import (
+	"context"
+	"time"
+
+	"zipstamp/internal/meter"
+)
+
+// open makes the card ready to be written, if it isn't yet, when all that is under way has ended: places of it are
+// tried, and the old partition tables give way to the marker. buf is a block's buffer.
+func (r *run) open(ctx context.Context, buf []byte) error {
+	r.gate.Lock()
+	defer r.gate.Unlock()
+	if r.opened {
+		return nil
+	}
+	began := time.Now()
+	defer func() { r.opening = time.Since(began) }()
+	if r.before != nil {
+		if err := r.before(ctx); err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	r.meter.Begin(meter.Write, r.likely())
+	r.meter.Had(r.handled)
+	if err := r.clearTables(buf); err != nil {
+		return err
+	}
+	r.opened = true
+	return nil
+}
+
+// openLate opens the card when all blocks have been compared, and not one differed.
+func (r *run) openLate(ctx context.Context) error {
+	buf, err := r.own.Get(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.own.Put(buf)
+	return r.open(ctx, buf)
+}
+
+// clearTables removes the old partition tables, at the card's start and at its end, for good: it returns when the card
+// says that they are gone.
+func (r *run) clearTables(buf []byte) error {
+	start := time.Now()
+	r.State = Uncertain // until the card says so
+	// The sectors by which a board starts go first and alone: were they left when the power is cut in the midst of the
+	// rest, the card would look as it did before.
+	for _, at := range tableSectors(r.dev) {
+		if err := r.zero(buf, at, int64(r.dev.SectorSize())); err != nil {
+			return err
+		}
+		if err := r.dev.Flush(); err != nil {
+			return err
+		}
+	}
+	var err error
+	if r.job.ReadBack {
+		err = r.placeMarker(buf)
+	} else {
+		err = r.zero(buf, 0, min(BlockSize, r.dev.Size()))
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.clearBackup(buf); err != nil {
+		return err
+	}
+	if err := r.dev.Flush(); err != nil {
+		return err
+	}
+	r.State = NoTable
+	if r.begun != nil {
+		r.begun()
+	}
+	r.took(meter.Write, 0, start)
+	if r.job.ReadBack {
+		r.recognise(r.knows)
+	}
+	return nil
+}
+
+// clearBackup zeroes an old partition table at the card's end, but for what the image has put there.
+func (r *run) clearBackup(buf []byte) error {
+	offset, length, err := backupTable(r.dev, buf)
+	if err != nil {
+		return err
+	}
+	if taken := r.settledTo - offset; taken > 0 && length > 0 {
+		offset, length = offset+taken, length-taken
+	}
+	if length <= 0 {
+		return nil
+	}
+	if err := r.zero(buf, offset, length); err != nil {
+		return err
+	}
+	r.Cleared = length
+	return nil
+}
+
+// zero writes length zeros, a multiple of the sector and at most a block.
+func (r *run) zero(buf []byte, offset, length int64) error {
+	clear(buf[:length])
+	_, err := r.dev.WriteAt(buf[:length], offset)
+	return err
+}

@@ -1,0 +1,197 @@
+package stamp
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"time"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
+)
+
+// A block that was read before it is written is compared in pieces. Pieces that differ are written together if no more
+// than gap bytes lie between them, and the block as a whole if more than half of it differs; docs/unchanged.md says why.
+const (
+	piece = 64 << 10
+	gap   = 128 << 10
+)
+
+// settle sees to it that the card holds a block: what isn't there is written, but for the first block, which is left
+// for the end. own is a block's buffer.
+func (r *run) settle(ctx context.Context, b *block, own []byte) error {
+	b.sum() // here, where several can be computed at once
+	r.gate.RLock()
+	defer r.gate.RUnlock()
+	whole := b.buf[:padded(int64(b.n), r.dev.SectorSize())]
+	differs, err := r.differing(b, whole, own)
+	if err != nil {
+		return err
+	}
+	if len(differs) > 0 && !r.opened {
+		r.gate.RUnlock()
+		err := r.open(ctx, own)
+		r.gate.RLock()
+		if err != nil {
+			return err
+		}
+	}
+	if b.index > 0 {
+		if err := r.writeRuns(b, whole, differs); err != nil {
+			return err
+		}
+	}
+	r.mu.Lock()
+	r.handled += int64(b.n)
+	r.settledTo = max(r.settledTo, int64(b.index)*BlockSize+int64(len(whole)))
+	r.mu.Unlock()
+	r.meter.Add(int64(b.n))
+	return nil
+}
+
+// differing lists the stretches of a block that are to be written: all of it where it isn't read, since that wouldn't
+// pay, and none where the card holds it.
+func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
+	all := []layout.Extent{{Length: int64(len(whole))}}
+	if r.pays.stopped() {
+		return all, nil
+	}
+	at := int64(b.index) * BlockSize
+	g, look := r.pays.group(b.index, b.sum())
+	if look && len(whole) > piece {
+		// another place in each block, so that no pattern of the image's hides what differs
+		off := int64(b.index) * 37 % int64(len(whole)/piece) * piece
+		began := time.Now()
+		if ok, err := r.readFirst(own[:piece], at+off); !ok {
+			return all, err
+		}
+		g = r.pays.looked(bytes.Equal(own[:piece], whole[off:off+piece]), began)
+	}
+	read, tried := r.pays.reading(b.index, g)
+	if !read {
+		return all, nil
+	}
+	began := time.Now()
+	got := own[:len(whole)]
+	if ok, err := r.readFirst(got, at); !ok {
+		return all, err
+	}
+	differs, toWrite := differing(got, whole)
+	r.pays.compared(g, int64(len(whole)), int64(len(whole))-toWrite, tried, began)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.Compared += int64(b.n)
+	kept := max(int64(b.n)-toWrite, 0)
+	switch {
+	case b.index == 0:
+		r.saw(got)
+		r.keptHead = kept
+	case toWrite == 0:
+		r.same = append(r.same, b.index)
+	}
+	r.Kept += kept
+	return differs, nil
+}
+
+// readFirst reads what the card holds before it is written, and tells whether it could. What can't be read is written.
+func (r *run) readFirst(p []byte, off int64) (ok bool, err error) {
+	_, err = r.dev.ReadAt(p, off)
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.As(err, new(*card.GoneError)):
+		return false, err
+	}
+	r.pays.unread()
+	return false, nil
+}
+
+// saw keeps the start of the card as it was before anything was written.
+func (r *run) saw(start []byte) {
+	r.start = bytes.Clone(start[:min(spotSize, len(start))])
+	if m, marked := ReadMark(start); marked && r.job.Known.is(m.Image) {
+		r.pays.carriesOn()
+	}
+}
+
+// differing lists the stretches in which two blocks of one length differ, as they are to be written, and their length.
+func differing(got, want []byte) (runs []layout.Extent, total int64) {
+	differ := 0
+	for off := 0; off < len(want); off += piece {
+		end := min(off+piece, len(want))
+		if bytes.Equal(got[off:end], want[off:end]) {
+			continue
+		}
+		differ += end - off
+		if last := len(runs) - 1; last >= 0 && int64(off)-runs[last].End() <= gap {
+			runs[last].Length = int64(end) - runs[last].Offset
+			continue
+		}
+		runs = append(runs, layout.Extent{Offset: int64(off), Length: int64(end - off)})
+	}
+	if 2*differ > len(want) {
+		runs = []layout.Extent{{Length: int64(len(want))}}
+	}
+	for _, e := range runs {
+		total += e.Length
+	}
+	return runs, total
+}
+
+// confirm reads all back where nothing had to be written, and says whether that is the end of it: the card holds the
+// image. That counts only if it is known that the card held it before, past a memory of its own: whatever else wrote
+// it, the card may have it in a memory, and only writing shows what is behind that.
+func (r *run) confirm(ctx context.Context) (done bool, err error) {
+	if !r.heldBefore() {
+		return false, nil
+	}
+	old, err := r.oldBackup()
+	if err != nil || old > 0 && padded(r.src.size, r.dev.SectorSize()) < r.dev.Size() {
+		return false, err
+	}
+	if err := r.flush(ctx); err != nil {
+		return false, err
+	}
+	r.headIsWhole = true
+	bad, err := r.compare(ctx, meter.ReadBack, r.all())
+	if err != nil {
+		return false, err
+	}
+	r.noteUnsteady(bad)
+	if len(bad.blocks) > 0 {
+		return false, nil
+	}
+	r.State = Verified
+	if r.begun != nil {
+		r.begun() // what is kept of what was there before is of no use either
+	}
+	return true, nil
+}
+
+// heldBefore tells whether it is known that the card held the image, all of it, before this job.
+func (r *run) heldBefore() bool {
+	past := r.pays.past
+	if past == nil || !past.Sure || len(past.Blocks) != len(r.src.sums) {
+		return false
+	}
+	for i, own := range r.src.sums {
+		if !past.same(i, own) {
+			return false
+		}
+	}
+	return true
+}
+
+// noteUnsteady keeps which blocks were the same when they were read first, and aren't any more. Nothing was written
+// there: either something else that was written has overwritten them, or the card doesn't keep what it has.
+func (r *run) noteUnsteady(bad *badBlocks) {
+	var blocks []int
+	for _, i := range r.same {
+		if _, wrong := bad.blocks[i]; wrong {
+			blocks = append(blocks, i)
+		}
+	}
+	r.same = without(r.same, blocks) // from now on they count as written
+	r.Unsteady = append(r.Unsteady, r.extents(blocks)...)
+}
