@@ -32,7 +32,7 @@ func (a *app) blank() *cobra.Command {
 			return b.with(cmd, o, &files, args)
 		}
 		for _, only := range []string{
-			"within", "digest", "sums", "key", "max-unpacked", "unchecked", "no-spots", "arrive",
+			"within", "digest", "sums", "key", "max-unpacked", "unchecked", "no-spots", "write-all", "arrive",
 		} {
 			if cmd.Flags().Changed(only) {
 				return &usageError{view.OnlyWith("--"+only, "--with")}
@@ -54,6 +54,7 @@ func (a *app) blank() *cobra.Command {
 	o.published.limit.flag(f)
 	f.BoolVar(&o.unchecked, "unchecked", false, "")
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
+	f.Bool("write-all", false, "")
 	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
 	receiptFlag(f, &b.o.receipt)

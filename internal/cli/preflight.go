@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"sync"
 	"time"
 
 	"zipstamp/internal/card"
@@ -18,34 +17,27 @@ import (
 // preflightPlaces is how many places are chosen by chance where the image will be.
 const preflightPlaces = 24
 
-// preflight tries a few places of every card, where the image will be and at the card's end, and puts back what was
-// there: so a card that holds too little is found before an hour of writing, and not after. A card that is counterfeit
-// but large enough is stamped, and that is said. It fills in the outcome of those that are not to be stamped.
-func (s *stamping) preflight(ctx context.Context, progress *view.Progress) {
-	if !s.o.noSpots {
-		s.app.left.is(view.TryLeft(s.names()))
+// beforeWriting is called before the first write to a card. Its error keeps the card from being stamped; the outcome is
+// in refused then.
+func (t *target) beforeWriting(ctx context.Context, s *stamping, progress *view.Progress) error {
+	defer s.app.left.is(view.StampLeft(s.names()))
+	if s.o.noSpots {
+		t.spots = &receipt.Spots{Why: "turned off"}
+		return nil
 	}
-	var all sync.WaitGroup
-	for _, t := range s.left() {
-		if s.o.noSpots {
-			t.spots = &receipt.Spots{Why: "turned off"}
-			continue
-		}
-		all.Go(func() { t.preflight(ctx, s, s.load.need(t)) })
+	s.app.left.is(view.TryLeft(s.names()))
+	t.tryPlaces(ctx, s, progress)
+	if t.refused != nil {
+		return t.refused.Err
 	}
-	all.Wait()
-	for _, t := range s.targets {
-		if t.outcome != nil {
-			t.meter.End()
-		}
-		if t.warning != "" {
-			progress.Say(t.warning)
-		}
-	}
+	return nil
 }
 
-func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
-	start := time.Now()
+// tryPlaces tries a few places of a card, where the image will be and at the card's end, and puts back what was there:
+// so a card that holds too little is found before an hour of writing, and not after. A card that is counterfeit but
+// large enough is stamped, and that is said.
+func (t *target) tryPlaces(ctx context.Context, s *stamping, progress *view.Progress) {
+	start, need := time.Now(), s.load.need(t)
 	nonce := randomNonce()
 	j, err := createJournal(s.who, journal.Head{
 		Job: s.load.job(), Card: t.card.Record(), Nonce: nonce, Started: start,
@@ -66,7 +58,7 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 	}
 	switch l := rep.Loss; {
 	case errors.As(err, new(*card.GoneError)), ctx.Err() != nil:
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
+		t.refused = &stamp.Outcome{Result: stamp.Result{State: state}, Err: err}
 	case err != nil:
 		t.spots.Why = err.Error() // the stamp will find out whether that matters
 	case l != nil && !l.Anywhere && l.Real >= need:
@@ -74,16 +66,16 @@ func (t *target) preflight(ctx context.Context, s *stamping, need int64) {
 		if s.load.knownFake(t) {
 			break
 		}
-		t.warning = view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed)
+		progress.Say(view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed))
 	case l != nil:
 		t.spots.Real = l.Real
-		t.outcome = &stamp.Outcome{
+		t.refused = &stamp.Outcome{
 			Result: stamp.Result{State: state}, Err: &gauge.TooSmallError{Loss: *l, Claimed: rep.Claimed, Need: need},
 		}
 	}
 	switch {
 	case j == nil:
-	case restored, err == nil && t.outcome == nil:
+	case restored, err == nil && t.refused == nil:
 		_ = s.who.as(j.Remove) // what it has is there, or is to be overwritten
 	default:
 		_ = j.Close() // for gauge restore

@@ -124,26 +124,30 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	return r.conclude(doc, sentence, failed, result)
 }
 
-// now is what the card says of itself and what is on it, and whether a stamp of it was interrupted, as its start shows.
-func (r *rechecking) now(dev card.Device) (now card.Record, marked bool) {
+// now is what the card says of itself and what is on it, and the stamp of it that was interrupted, if its start shows
+// one.
+func (r *rechecking) now(dev card.Device) (now card.Record, marked *stamp.Mark) {
 	now = r.card.Record()
 	rd, err := card.NewReader(dev, nil)
 	if err != nil {
-		return now, false
+		return now, nil
 	}
 	defer rd.Close()
 	if d, err := layout.Describe(rd, dev.Size()); err == nil {
 		now.DiskID = d.Table.ID
 	}
 	start := make([]byte, 512)
-	_, err = rd.ReadAt(start, 0)
-	return now, err == nil && stamp.IsMarked(start)
+	if _, err = rd.ReadAt(start, 0); err == nil && stamp.IsMarked(start) {
+		m, _ := stamp.ReadMark(start)
+		marked = &m
+	}
+	return now, marked
 }
 
 // unfinished says what was begun with the card and did not come to its end; empty if nothing is known.
-func (r *rechecking) unfinished(now card.Record, marked bool) string {
-	if marked {
-		return view.StampUnfinished(r.card.Name)
+func (r *rechecking) unfinished(now card.Record, marked *stamp.Mark) string {
+	if marked != nil {
+		return view.StampUnfinished(r.card.Name, *marked)
 	}
 	if len(r.pendingOf(r.who, r.card)) > 0 {
 		return view.TestUnfinished(r.card.Name)

@@ -23,6 +23,7 @@ import (
 // settings are what may last from run to run. A flag overrides a variable, and a variable the file.
 type settings struct {
 	readBack bool
+	writeAll bool // also what a card holds already
 	repairs  int
 	receipts string // folder; empty: the state folder
 	eject    bool   // cards at the end
@@ -47,6 +48,7 @@ func (s *settings) set(name, where string) {
 // settingsFile is the file's form; what is missing is nil.
 type settingsFile struct {
 	ReadBack *bool   `toml:"read_back"`
+	WriteAll *bool   `toml:"write_all"`
 	Repairs  *int    `toml:"repairs"`
 	Receipts *string `toml:"receipts"`
 	Eject    *bool   `toml:"eject"`
@@ -59,14 +61,16 @@ type settingsFile struct {
 }
 
 // settingNames are the settings of the file.
-var settingNames = []string{"read_back", "repairs", "receipts", "eject", "shelf", "patience", "tries", "trust_system"}
+var settingNames = []string{
+	"read_back", "write_all", "repairs", "receipts", "eject", "shelf", "patience", "tries", "trust_system",
+}
 
 // wrongSetting says what a setting must be, of an error of the decoder.
 func wrongSetting(at *toml.DecodeError) string {
 	switch key := strings.Join(at.Key(), "."); key {
 	case "repairs", "tries":
 		return view.SettingNumber(key)
-	case "read_back", "eject", "trust_system":
+	case "read_back", "write_all", "eject", "trust_system":
 		return view.SettingBool(key)
 	case "receipts", "shelf", "patience":
 		return view.SettingText(key)
@@ -102,6 +106,13 @@ func loadSettings(p person, flags *pflag.FlagSet) (settings, error) {
 			return s, err
 		}
 		s.readBack = !off
+	}
+	if flags.Changed("write-all") {
+		all, err := flags.GetBool("write-all")
+		if err != nil {
+			return s, err
+		}
+		s.writeAll = all
 	}
 	if flags.Changed("no-eject") {
 		off, err := flags.GetBool("no-eject")
@@ -150,6 +161,10 @@ func (s *settings) fromFile(path, shown string) error {
 		s.readBack = *f.ReadBack
 		s.set("read_back", shown)
 	}
+	if f.WriteAll != nil {
+		s.writeAll = *f.WriteAll
+		s.set("write_all", shown)
+	}
 	if f.Receipts != nil {
 		s.receipts = *f.Receipts
 		s.set("receipts", shown)
@@ -186,7 +201,9 @@ func (s *settings) fromFile(path, shown string) error {
 }
 
 func (s *settings) fromVariables() error {
-	switches := map[string]*bool{"read_back": &s.readBack, "eject": &s.eject, "trust_system": &s.trustSystem}
+	switches := map[string]*bool{
+		"read_back": &s.readBack, "write_all": &s.writeAll, "eject": &s.eject, "trust_system": &s.trustSystem,
+	}
 	for name, set := range switches {
 		if v := os.Getenv(variableOf(name)); v != "" {
 			on, err := strconv.ParseBool(v)
@@ -266,6 +283,7 @@ func (a *app) showSettings() *cobra.Command {
 		}
 		list := []view.Setting{
 			{Name: "read_back", Value: strconv.FormatBool(set.readBack)},
+			{Name: "write_all", Value: strconv.FormatBool(set.writeAll)},
 			{Name: "repairs", Value: strconv.Itoa(set.repairs)},
 			{Name: "eject", Value: strconv.FormatBool(set.eject)},
 			{Name: "patience", Value: set.patience.String()},

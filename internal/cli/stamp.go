@@ -60,6 +60,7 @@ func (a *app) stamp() *cobra.Command {
 	f.BoolVar(&o.unchecked, "unchecked", false, "")
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
 	f.Bool("no-read-back", false, "")
+	f.Bool("write-all", false, "")
 	f.Int("repairs", stamp.DefaultRepairs, "")
 	receiptFlag(f, &o.receipt)
 	f.IntVar(&o.arrive, "arrive", 0, "")
@@ -90,12 +91,13 @@ type target struct {
 	card  *card.Card
 	typed bool       // its name must be typed, whatever else was said
 	hold  *card.Hold // nil before it is claimed, and after it was let go
+	past  *stamp.Past
 	meter meter.Meter
 
-	spots       *receipt.Spots // what was found before
-	outcome     *stamp.Outcome // of a card that is not stamped because of that
-	warning     string
-	deleteSaved func() // deletes what an interrupted test has saved of the card, when it is overwritten
+	spots       *receipt.Spots // what was found before the first write
+	outcome     *stamp.Outcome // what became of it; nil before that is known
+	refused     *stamp.Outcome // of a card that is not stamped because of what was found
+	deleteSaved func()         // deletes what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
@@ -153,7 +155,6 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 			return s.untouched(err)
 		}
 	}
-	s.preflight(ctx, progress)
 	out := s.stamp(ctx, &report, progress)
 	for _, t := range s.targets {
 		t.meter.End()
@@ -184,7 +185,9 @@ func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
 	plan.Published = s.found
 	s.load.show(&plan)
 	for _, t := range s.left() {
-		plan.Cards = append(plan.Cards, s.examine(t.card))
+		l := s.examine(t.card)
+		l.Unfinished = s.unfinishedStamp(t.card)
+		plan.Cards = append(plan.Cards, l)
 		cards = append(cards, t.card)
 	}
 	return plan, cards
@@ -218,7 +221,10 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		name := t.card.Name
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
 	}
-	s.app.left.is(view.StampLeft(s.names()))
+	s.app.left.is(view.NothingWritten(s.names()))
+	for _, t := range s.left() {
+		t.past = s.pastOf(t.card)
+	}
 	var groups errgroup.Group
 	groups.SetLimit(atOnce)
 	for left := s.left(); len(left) > 0; {
@@ -232,7 +238,7 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 			return true
 		})
 		groups.Go(func() error {
-			s.stampSame(ctx, source, same, report)
+			s.stampSame(ctx, source, same, report, progress)
 			return nil
 		})
 	}
@@ -245,18 +251,26 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 }
 
 // stampSame writes a source to cards.
-func (s *stamping) stampSame(ctx context.Context, source stamp.Source, same []*target, report *check.Report) {
+func (s *stamping) stampSame(
+	ctx context.Context, source stamp.Source, same []*target, report *check.Report, progress *view.Progress,
+) {
 	job := stamp.Job{
-		Source: source, ReadBack: s.set.readBack, Repairs: s.set.repairs,
+		Source: source, ReadBack: s.set.readBack, Repairs: s.set.repairs, WriteAll: s.set.writeAll,
 		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
 	}
 	s.load.complete(&job, report)
 	for _, t := range same {
-		job.Cards = append(job.Cards, stamp.Target{Device: s.load.device(t), Meter: &t.meter, Begun: t.deleteSaved})
+		job.Cards = append(job.Cards, stamp.Target{
+			Device: s.load.device(t), Meter: &t.meter, Past: t.past, Begun: t.deleteSaved,
+			Before: func(ctx context.Context) error { return t.beforeWriting(ctx, s, progress) },
+		})
 	}
 	for i, o := range job.Run(ctx) {
 		if l, ok := s.load.(*remoteLoad); ok && is[*image.DamageError](o.Err) {
 			o.Err = l.orWhy(o.Err) // what didn't come isn't damaged
+		}
+		if refused := same[i].refused; refused != nil {
+			o = *refused
 		}
 		same[i].outcome = &o
 	}
@@ -270,22 +284,25 @@ func (s *stamping) arrives() bool {
 
 // followed are the cards; where the image arrives, also its download, and all of the work.
 func (s *stamping) followed() (all []view.Followed) {
-	for _, t := range s.left() {
+	cards := s.left()
+	for _, t := range cards {
 		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
 	}
 	if l, ok := s.load.(*remoteLoad); ok && l.arriving() {
 		all = append([]view.Followed{{Name: view.TheDownload, Meter: &l.meter}}, all...)
 		if l.contents.Size.Certainty != image.Unknown {
-			all = append(all, view.Followed{Name: view.AllOfIt, Whole: s.whole})
+			all = append(all, view.Followed{
+				Name: view.AllOfIt, Whole: func() meter.Reading { return s.whole(cards) },
+			})
 		}
 	}
 	return all
 }
 
-// whole is how much of the writing and reading back is done, on all cards.
-func (s *stamping) whole() meter.Reading {
+// whole is how much of the writing and reading back is done, on all of the cards.
+func (s *stamping) whole(cards []*target) meter.Reading {
 	r := meter.Reading{Phase: view.AllPhase, Serial: 1, Started: s.started}
-	for _, t := range s.left() {
+	for _, t := range cards {
 		need := s.load.need(t)
 		r.Total += need
 		phases := append(t.meter.Past(), t.meter.Read())
@@ -293,8 +310,9 @@ func (s *stamping) whole() meter.Reading {
 			r.Total += need
 		}
 		for _, p := range phases {
-			if p.Phase == meter.Write || p.Phase == meter.ReadBack {
-				r.Done += min(p.Done, need)
+			switch p.Phase {
+			case meter.Compare, meter.Write, meter.ReadBack:
+				r.Done += min(p.Done-p.Before, need)
 			}
 		}
 	}

@@ -54,15 +54,17 @@ type Document struct {
 	Phases  []Phase   `json:"phases"`
 	Speed   Speed     `json:"speed"`
 	Repairs Repairs   `json:"repairs,omitzero"`
-	Bad     Extents   `json:"bad,omitzero"`    // what is wrong on a stamped card to the last
-	Gauge   *Gauge    `json:"gauge,omitempty"` // of a test
-	Blank   *Blank    `json:"blank,omitempty"` // of an empty card
-	Recheck *Recheck  `json:"recheck,omitempty"`
-	Save    *Save     `json:"save,omitempty"` // a copy of a card
-	Pace    *Pace     `json:"pace,omitempty"`
-	Mishaps []Mishap  `json:"mishaps,omitempty"`
-	Loss    *Loss     `json:"loss,omitempty"`
-	Spots   *Spots    `json:"spots,omitempty"` // of a stamp: the places that were tried before
+	Bad     Extents   `json:"bad,omitzero"` // what is wrong on a stamped card to the last
+	// blocks that were right when they were read first, and not at the end
+	Unsteady *Extents `json:"unsteady,omitempty"`
+	Gauge    *Gauge   `json:"gauge,omitempty"` // of a test
+	Blank    *Blank   `json:"blank,omitempty"` // of an empty card
+	Recheck  *Recheck `json:"recheck,omitempty"`
+	Save     *Save    `json:"save,omitempty"` // a copy of a card
+	Pace     *Pace    `json:"pace,omitempty"`
+	Mishaps  []Mishap `json:"mishaps,omitempty"`
+	Loss     *Loss    `json:"loss,omitempty"`
+	Spots    *Spots   `json:"spots,omitempty"` // of a stamp: the places that were tried before
 }
 
 // Spots is what trying places of a card found before it was stamped.
@@ -137,13 +139,20 @@ type Mishap struct {
 
 // Bytes counts what was moved.
 type Bytes struct {
-	Written  int64 `json:"written"`
-	Verified int64 `json:"verified"` // read back right
-	Cleared  int64 `json:"cleared"`  // of an old backup partition table
+	Written  int64  `json:"written"`            // of the image, without what was written more than once
+	Compared int64  `json:"compared,omitempty"` // of it, read and compared before they were written
+	Spared   Spared `json:"spared,omitzero"`
+	Verified int64  `json:"verified"` // read back right
+	Cleared  int64  `json:"cleared"`  // of an old backup partition table
 
 	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have
 	// answered. nil where nothing was read back.
 	Displaced *int64 `json:"displaced,omitempty"`
+}
+
+// Spared are bytes of the image that were not written, by the reason: so much wear is saved.
+type Spared struct {
+	Same int64 `json:"same"` // the card held them already
 }
 
 // Phase is how long a part of the work took.
@@ -205,8 +214,11 @@ func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, 
 			Unpacked: r.Size, Download: Digests(r.Download, report.Download), Image: Digests(r.Image, report.Image),
 			Published: PublishedOf(report), Signatures: SignaturesOf(report),
 		},
-		Card:    cardOf(c, c.Size, c.SectorSize, card.Unopened),
-		Bytes:   Bytes{Written: r.Written, Verified: r.Verified, Cleared: r.Cleared},
+		Card: cardOf(c, c.Size, c.SectorSize, card.Unopened),
+		Bytes: Bytes{
+			Written: r.Written, Compared: r.Compared, Spared: Spared{Same: r.Kept}, Verified: r.Verified,
+			Cleared: r.Cleared,
+		},
 		Phases:  phasesOf(r.Phases),
 		Speed:   Speed{pointsOf(r.Writing), pointsOf(r.Reading)},
 		Repairs: Repairs{repairs, r.Attempts, extentsOf(r.Repaired)},
@@ -222,6 +234,10 @@ func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, 
 	}
 	if r.State == stamp.Verified || r.State == stamp.Complete {
 		doc.Image.Blocks = BlocksOf(r.Blocks, r.Head)
+	}
+	if len(r.Unsteady) > 0 {
+		list := extentsOf(r.Unsteady)
+		doc.Unsteady = &list
 	}
 	if r.Loss != nil {
 		doc.Loss = &Loss{r.Loss.Wraps, r.Loss.Holds}

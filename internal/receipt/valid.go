@@ -21,7 +21,7 @@ func (d Document) valid() error {
 	c.bytes("card.size", d.Card.Size)
 	c.bytes("card.beyond", d.Card.Beyond)
 	c.bytes("image.size", d.Image.Size, d.Image.Unpacked)
-	c.bytes("bytes", d.Bytes.Written, d.Bytes.Verified, d.Bytes.Cleared)
+	c.bytes("bytes", d.Bytes.Written, d.Bytes.Verified, d.Bytes.Cleared, d.Bytes.Compared, d.Bytes.Spared.Same)
 	for _, p := range d.Phases {
 		c.bytes("phases", p.Bytes)
 		c.number("phases", p.Seconds, maxSeconds)
@@ -36,6 +36,9 @@ func (d Document) valid() error {
 	}
 	c.extents("repairs", d.Repairs.Blocks)
 	c.extents("bad", d.Bad)
+	if d.Unsteady != nil {
+		c.extents("unsteady", *d.Unsteady)
+	}
 	c.most("mishaps", len(d.Mishaps), maxMishaps)
 	c.most("phases", len(d.Phases), maxPoints)
 	for _, m := range d.Mishaps {

@@ -52,8 +52,8 @@ func IsMarked(start []byte) bool {
 	return len(start) >= markerWord+len(markerIs) && string(start[markerWord:markerWord+len(markerIs)]) == markerIs
 }
 
-// ReadMark reads what the start of a card says of the stamp that was interrupted, at least one sector of it; ok is false
-// where there is no marker, or one that doesn't say that.
+// ReadMark reads what the start of a card says of the stamp that was interrupted, at least one sector of it; ok is
+// false where there is no marker, or one that doesn't say that.
 func ReadMark(start []byte) (m Mark, ok bool) {
 	if !IsMarked(start) || len(start) < 512 || start[markerLength] > maxMarkerName {
 		return Mark{}, false

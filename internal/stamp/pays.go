@@ -11,8 +11,9 @@ import (
 // where reading is likely to pay; what the card holds is always read.
 type Past struct {
 	Blocks []digest.Part // of each block of the image that was stamped; nil: not known
-	// it is certainly this card's, and all was read back right then, past a memory of the card of 32 MiB
-	Sure        bool
+	// how large a memory of its own the card could have had when these were read back right (Result.Displaced); 0: it
+	// is not certain that they are this card's, or that they were read back
+	Displaced   int64
 	Write, Read float64 // bytes a second; 0: not known
 }
 

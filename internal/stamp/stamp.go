@@ -51,9 +51,9 @@ type Job struct {
 	ReadBack bool // read every block back and compare it
 	// how often a block that reads back wrong is rewritten; an image that comes through a pipe can't be unpacked again
 	Repairs int
-	// WriteAll says that all is written, also what a card holds already. Otherwise what a card holds is read before it is
-	// written where that is likely to take less time, and only what differs is written. Where nothing is read back, all is
-	// written.
+	// WriteAll says that all is written, also what a card holds already. Otherwise what a card holds is read before it
+	// is written where that is likely to take less time, and only what differs is written. Where nothing is read back,
+	// all is written.
 	WriteAll bool
 
 	// Compare is called with the digests of the download and of the image by these algorithms when all but the first
@@ -115,7 +115,7 @@ type Result struct {
 	Kept     int64           // of these, bytes that were not written, since the card held them
 	Verified int64           // bytes read back right
 	// bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read
-	// back
+	// back, and that of the job before where nothing had to be written
 	Displaced int64
 	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
 	Unsteady  []layout.Extent // blocks that were the image's when they were read first, and weren't at the end

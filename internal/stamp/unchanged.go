@@ -12,7 +12,8 @@ import (
 )
 
 // A block that was read before it is written is compared in pieces. Pieces that differ are written together if no more
-// than gap bytes lie between them, and the block as a whole if more than half of it differs; docs/unchanged.md says why.
+// than gap bytes lie between them, and the block as a whole if more than half of it differs; docs/unchanged.md says
+// why.
 const (
 	piece = 64 << 10
 	gap   = 128 << 10
@@ -162,7 +163,7 @@ func (r *run) confirm(ctx context.Context) (done bool, err error) {
 	if len(bad.blocks) > 0 {
 		return false, nil
 	}
-	r.State = Verified
+	r.State, r.Displaced = Verified, r.pays.past.Displaced
 	if r.begun != nil {
 		r.begun() // what is kept of what was there before is of no use either
 	}
@@ -172,7 +173,7 @@ func (r *run) confirm(ctx context.Context) (done bool, err error) {
 // heldBefore tells whether it is known that the card held the image, all of it, before this job.
 func (r *run) heldBefore() bool {
 	past := r.pays.past
-	if past == nil || !past.Sure || len(past.Blocks) != len(r.src.sums) {
+	if past == nil || past.Displaced < Displaced || len(past.Blocks) != len(r.src.sums) {
 		return false
 	}
 	for i, own := range r.src.sums {

@@ -127,6 +127,9 @@ func planCard(a *answer, l Listed) {
 func planHolds(a *answer, l Listed) {
 	a.add("called", "%s", word(l.OwnName))
 	a.add("now", "%s", holdsLine(l))
+	if m := l.Unfinished; m != nil {
+		a.add("unfinished", "%s; what it has written is not written again", unfinishedClause(*m))
+	}
 	if l.Last != nil {
 		a.add("last", "%s", strings.TrimPrefix(lastLine(l), "last "))
 	}

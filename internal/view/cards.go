@@ -15,6 +15,7 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
 )
 
 // Listed is a disk with all that is told of it.
@@ -28,6 +29,7 @@ type Listed struct {
 	LastLike, TestedLike card.Likeness         // whether these are of this very card
 	OwnName              string                // that a person has given to it; empty if none has
 	Remarks              []register.Remark     // what is implausible about its registers
+	Unfinished           *stamp.Mark           // its last stamp did not come to its end; nil: nothing says so
 }
 
 // IsCard tells whether the disk is shown among the cards: it may be written, or is only write-protected.

@@ -11,6 +11,8 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/gauge/journal"
+	"zipstamp/internal/image"
+	"zipstamp/internal/stamp"
 )
 
 // What is said while a command runs, and in what state it leaves things when it is ended at once.
@@ -249,9 +251,21 @@ func CantSave(folder string, started bool, err error) error {
 // What a recheck says of a card that was begun to be written, before it reads it.
 
 // StampUnfinished says that a stamp was interrupted.
-func StampUnfinished(name string) string {
-	return fmt.Sprintf("A stamp of %s was interrupted: in place of its first block it still has what a stamp puts "+
-		"there until the end.", name)
+func StampUnfinished(name string, m stamp.Mark) string {
+	return fmt.Sprintf("%s has no partition table: %s. To carry it on, stamp the card again.", name,
+		unfinishedClause(m))
+}
+
+// unfinishedClause says of a stamp that it did not come to its end; of some it isn't known of what and when.
+func unfinishedClause(m stamp.Mark) string {
+	what := "a stamp"
+	if m.Name != "" && m.Name != image.Input {
+		what += " of " + FileName(m.Name)
+	}
+	if !m.Started.IsZero() {
+		what += ", begun on " + m.Started.Local().Format("2 January 2006 at 15:04") + ","
+	}
+	return what + " did not come to its end"
 }
 
 // TestUnfinished says that what a test had saved has not been put back.

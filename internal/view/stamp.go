@@ -134,7 +134,9 @@ func fateLines(doc receipt.Document, path string) []string {
 		lines = append(lines, done+": "+strings.Join(rates, ", "))
 	}
 	for _, f := range []Fact{
+		{"spared", sparedFact(doc)},
 		{"limits", memoryFact(doc)},
+		{"unsteady", unsteadyFact(doc)},
 		{"bad", extentsFact(doc.Bad)},
 		{"forgiven", mishapsFact(doc.Mishaps)},
 		{"repaired", extentsFact(doc.Repairs.Blocks)},
@@ -189,9 +191,17 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 				cardName,
 			)
 		}
+		if r.Written == 0 {
+			return fmt.Sprintf("Nothing had to be written: every block of %s is on %s already, and was read back.",
+				imageName, cardName)
+		}
 		sentence := fmt.Sprintf("Stamped and read back: every block of %s is on %s", imageName, cardName)
 		if n := blocksIn(r.Repaired); n > 0 {
-			return fmt.Sprintf("%s, but %s had to be written again.", sentence, Count(n, "block"))
+			sentence = fmt.Sprintf("%s, but %s had to be written again", sentence, Count(n, "block"))
+		}
+		if r.Kept > 0 {
+			return fmt.Sprintf("%s. %s of %s differed and were written; all was read back.", sentence, Bytes(r.Written),
+				Bytes(r.Size))
 		}
 		return sentence + "."
 	}
@@ -376,7 +386,9 @@ func cardFacts(a *answer, doc receipt.Document) {
 			"this system can't bypass its own memory for this file, so the read-back says little of the card",
 		)
 	}
+	a.add("spared", "%s", sparedFact(doc))
 	a.add("limits", "%s", memoryFact(doc))
+	a.add("unsteady", "%s", unsteadyFact(doc))
 	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks))
 	a.add("bad", "%s", extentsFact(doc.Bad))
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
@@ -384,6 +396,24 @@ func cardFacts(a *answer, doc receipt.Document) {
 	if doc.Bytes.Cleared > 0 {
 		a.add("cleared", "an old backup partition table at the card's end (%s)", exact(doc.Bytes.Cleared))
 	}
+}
+
+// sparedFact says how much was not written.
+func sparedFact(doc receipt.Document) string {
+	same := doc.Bytes.Spared.Same
+	if same == 0 || !isStamped(doc) {
+		return ""
+	}
+	share := 100 * float64(same) / float64(max(doc.Image.Unpacked, same))
+	return fmt.Sprintf("%s were on the card already (%.0f %% less wear)", Bytes(same), share)
+}
+
+// unsteadyFact lists blocks that were right before anything was written, and not at the end.
+func unsteadyFact(doc receipt.Document) string {
+	if doc.Unsteady == nil {
+		return ""
+	}
+	return "right when they were read first, and wrong at the end:\n" + extentsFact(*doc.Unsteady)
 }
 
 // memoryFact says which cards' memories a stamp could not see through, where it could less than usual.
@@ -512,6 +542,9 @@ func stampNotes(a *answer, doc receipt.Document) {
 		nextNotes(a, doc.Card)
 	}
 	switch {
+	case done && doc.Unsteady != nil:
+		a.note("This card changes what it has by itself, or holds less than it claims. Test it before use: %s",
+			shell.Command("zipstamp", "gauge", "whole", doc.Card.Path))
 	case done && doc.Repairs.Blocks.Count > 0:
 		a.note("A card that needs repairs is wearing out, or its reader is at fault: replace the card before long.")
 	case done && len(doc.Mishaps) > 0:

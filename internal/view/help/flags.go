@@ -80,6 +80,7 @@ var flags = map[string]string{
 	"stamp --unchecked":    "with --yes: stamp even if no published digest is found",
 	"stamp --no-spots":     "don't test the card for being counterfeit first",
 	"stamp --no-read-back": "don't read the card back; the result says so",
+	"stamp --write-all":    "write all blocks, also those that the card already holds",
 	"stamp --repairs":      "how many times, `N`, bad blocks are written again",
 	"stamp --arrive":       "stamp the next `N` cards that are put in",
 	"stamp --power-off":    "turn off the USB stick or reader at the end",
@@ -113,6 +114,7 @@ var flags = map[string]string{
 	"blank --key":         "a `FILE` with the public key that it must be signed with (can be repeated)",
 	"blank --unchecked":   "with --yes: go on even if no published digest is found",
 	"blank --no-spots":    "don't test the card for being counterfeit first",
+	"blank --write-all":   "with --with: write all blocks, also those that the card already holds",
 	"blank --arrive":      "make the next `N` cards that are put in",
 
 	"save --free-as-zeros": "leave out what no file uses: it is zeros in the image",

@@ -235,9 +235,14 @@ so a card whose stamp failed or was interrupted never looks as if it could start
 a board. Before the image is written, some places of the card are tested and
 restored, to find counterfeit cards early. At the end the card is ejected.
 
-The settings read_back, repairs, receipts and eject can be made in the
-configuration file zipstamp/config.toml, or in the variables ZIPSTAMP_READ_BACK,
-ZIPSTAMP_REPAIRS, ZIPSTAMP_RECEIPTS and ZIPSTAMP_EJECT.`,
+What the card already holds is not written again: where that is quicker, a block
+is read first, and only what differs is written. So a new release is quickly on
+a card that has the last one, and a stamp that was interrupted goes on where it
+was, by the same command. Everything is read back all the same.
+
+The settings read_back, write_all, repairs, receipts and eject can be made in
+the configuration file zipstamp/config.toml, or in variables: ZIPSTAMP_READ_BACK
+and so on (see zipstamp settings).`,
 		Example: `
 zipstamp stamp saltmarsh-os.img.xz {CARD}
 zipstamp stamp saltmarsh-os.img.xz next
@@ -434,6 +439,8 @@ Settings last from run to run. They are in a file, config.toml, whose place this
 command prints; a variable overrides the file, and a flag both.
 
   read_back = true       read every block back (ZIPSTAMP_READ_BACK)
+  write_all = false      write also what a card already holds
+                         (ZIPSTAMP_WRITE_ALL)
   repairs = 3            how often bad blocks are rewritten (ZIPSTAMP_REPAIRS)
   eject = true           eject the card at the end (ZIPSTAMP_EJECT)
   receipts = "~/cards"   where receipts are kept (ZIPSTAMP_RECEIPTS)

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"path/filepath"
+	"slices"
+
+	"zipstamp/internal/card"
+	"zipstamp/internal/digest"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/receipt"
+	"zipstamp/internal/stamp"
+)
+
+// pastOf is what the receipts say of what a card holds, and of how fast it was; nil where they say nothing.
+func (s *stamping) pastOf(c *card.Card) *stamp.Past {
+	last, like := receipt.Latest(s.history(), c.Record(), writes)
+	if last == nil {
+		return nil
+	}
+	p := &stamp.Past{}
+	for _, phase := range last.Phases {
+		switch phase.Phase {
+		case string(meter.Write):
+			p.Write = phase.Rate
+		case string(meter.ReadBack):
+			p.Read = phase.Rate
+		}
+	}
+	if !last.Left() || last.Image.Blocks == nil || last.Image.Blocks.Size != digest.BlockSize {
+		return p
+	}
+	if parts, _, err := last.Image.Blocks.Parts(); err == nil {
+		p.Blocks = parts
+	}
+	if seen := last.Bytes.Displaced; seen != nil && like == card.Same && last.Verdict == receipt.Good {
+		p.Displaced = *seen
+	}
+	return p
+}
+
+// unfinishedStamp says that the last stamp of a card did not come to its end, if that is known: from the card, which
+// has its mark, or from the receipts. nil where nothing says so.
+func (a *app) unfinishedStamp(c *card.Card) *stamp.Mark {
+	if r, err := c.OpenToRead(); err == nil {
+		defer r.Close()
+		start := make([]byte, 512)
+		if _, err := r.ReadAt(start, 0); err == nil && stamp.IsMarked(start) {
+			m, _ := stamp.ReadMark(start)
+			return &m
+		}
+	}
+	last, like := receipt.Latest(a.history(), c.Record(), writes)
+	if last == nil || like != card.Same || last.Job != receipt.JobStamp ||
+		!slices.Contains([]string{string(stamp.NoTable), string(stamp.Uncertain)}, last.Card.State) {
+		return nil
+	}
+	return &stamp.Mark{Started: last.Started, Name: filepath.Base(last.Image.Path)}
+}
+
+// writes tells whether a receipt is of a job after which a card may hold something else than before.
+func writes(d receipt.Document) bool {
+	return slices.Contains([]string{receipt.JobStamp, receipt.JobBlank, receipt.JobWhole}, d.Job)
+}
