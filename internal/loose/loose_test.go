@@ -255,7 +255,7 @@ func TestFilesThatChange(t *testing.T) {
 		require.NoError(t, d.Close())
 		var changed *stamp.ChangedError
 		require.ErrorAs(t, o.Err, &changed, what)
-		assert.Equal(t, stamp.NoTable, o.State, what)
+		assert.Contains(t, []stamp.State{stamp.NoTable, stamp.Untouched}, o.State, what)
 		start, err := os.ReadFile(data)
 		require.NoError(t, err)
 		assert.Equal(t, make([]byte, 512), start[:512], what)

@@ -12,11 +12,15 @@ import (
 func (r *run) open(ctx context.Context, buf []byte) error {
 	r.gate.Lock()
 	defer r.gate.Unlock()
-	if r.opened {
-		return nil
+	if !r.opened && r.unopened == nil {
+		began := time.Now()
+		r.unopened = r.openNow(ctx, buf)
+		r.opening = time.Since(began)
 	}
-	began := time.Now()
-	defer func() { r.opening = time.Since(began) }()
+	return r.unopened
+}
+
+func (r *run) openNow(ctx context.Context, buf []byte) error {
 	if r.before != nil {
 		if err := r.before(ctx); err != nil {
 			return err

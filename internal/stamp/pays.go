@@ -38,7 +38,9 @@ const (
 )
 
 // expected is the share of a block that is on the card already, before any was read.
-var expected = [groups]float64{anyBlock: 0.4, heldBefore: 0.98, lookedSame: 0.9}
+var expected = [groups]float64{
+	anyBlock: 0.4, heldBefore: 0.98, heldOther: 0.6, lookedSame: 0.9, lookedElse: 0.25,
+}
 
 // How decisions are made.
 const (

@@ -231,6 +231,7 @@ type run struct {
 	pays      *pays
 	gate      sync.RWMutex  // held for reading by who reads or writes a block, and for writing while the card is opened
 	opened    bool          // the old tables are gone, and the marker is there
+	unopened  error         // why they aren't
 	opening   time.Duration // how long that took
 	own       *card.Pool    // buffers for what the card holds
 	handled   int64         // bytes of the image that the card holds by now, or had no need of
@@ -293,7 +294,6 @@ func (r *run) begin(ctx context.Context) (err error) {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
 	if !r.pays.stopped() {
-		r.meter.Begin(meter.Compare, r.likely())
 		r.recognise(r.knows)
 		return nil
 	}

@@ -119,7 +119,7 @@ func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (
 func (r *rig) held(t cardtest.TB, n int) []byte {
 	t.Helper()
 	s := r.spec
-	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache = nil, 0, 0, 0
+	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache, s.WriteBack = nil, 0, 0, 0, false
 	c, err := practice.Open(s)
 	require.NoError(t, err)
 	defer c.Close()
@@ -283,7 +283,7 @@ func TestRepairs(t *testing.T) {
 		"the first block, for good": {fault(practice.Flip, 9, 0), 2, 2, []layout.Extent{{Offset: 0, Length: 4 * mib}}},
 	} {
 		r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 24 * mib, Faults: c.faults})
-		result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Repairs = c.repairs })
+		result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Repairs, j.WriteAll = c.repairs, true })
 		assert.Equal(t, c.bad, result.Bad, name)
 		assert.Equal(t, c.rounds, result.Attempts, name)
 		assert.Nil(t, result.Loss, name)
@@ -352,6 +352,10 @@ func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
 			return
 		}
 		require.ErrorIs(t, err, errStopped, "at %d", stopAt)
+		if result.State == stamp.Untouched {
+			require.Less(t, stopAt, 8, "before the first write")
+			continue
+		}
 		require.Equal(t, stamp.NoTable, result.State, "at %d", stopAt)
 		r.requireNoTable(t)
 	}
@@ -454,11 +458,21 @@ func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 	cut, err := image.Open(r.image.Path)
 	require.NoError(t, err)
 	defer cut.Close()
-	r.image = cut
-	result, err = r.run(t, context.Background(), nil)
-	var damage *image.DamageError
-	require.ErrorAs(t, err, &damage)
-	assert.True(t, damage.Truncated)
-	assert.Equal(t, stamp.NoTable, result.State)
-	r.requireNoTable(t)
+	for _, same := range []bool{true, false} {
+		r.image = cut
+		if !same {
+			r.put(t, noise(11*mib, 8))
+		}
+		result, err = r.run(t, context.Background(), nil)
+		var damage *image.DamageError
+		require.ErrorAs(t, err, &damage)
+		assert.True(t, damage.Truncated)
+		if same {
+			assert.Equal(t, stamp.Untouched, result.State, "what is there is what was to be written")
+			require.True(t, bytes.Equal(img, r.held(t, len(img))))
+			continue
+		}
+		assert.Equal(t, stamp.NoTable, result.State)
+		r.requireNoTable(t)
+	}
 }

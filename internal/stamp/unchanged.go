@@ -44,9 +44,12 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 		}
 	}
 	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.opened && r.handled == 0 {
+		r.meter.Begin(meter.Compare, r.likely())
+	}
 	r.handled += int64(b.n)
 	r.settledTo = max(r.settledTo, int64(b.index)*BlockSize+int64(len(whole)))
-	r.mu.Unlock()
 	r.meter.Add(int64(b.n))
 	return nil
 }

@@ -128,9 +128,25 @@ func TestSentencesOfAStamp(t *testing.T) {
 		err    error
 		want   string
 	}{
-		{stamp.Result{State: stamp.Verified}, nil, "Stamped and read back: every block of os.img is on sdx."},
 		{
-			stamp.Result{State: stamp.Verified, Repaired: []layout.Extent{{Length: 9 << 20}}},
+			stamp.Result{State: stamp.Verified, Written: 9},
+			nil,
+			"Stamped and read back: every block of os.img is on sdx.",
+		},
+		{
+			stamp.Result{State: stamp.Verified, Size: 4e9, Kept: 4e9},
+			nil,
+			"Nothing had to be written: every block of os.img is on sdx already, and was read back.",
+		},
+		{
+			stamp.Result{State: stamp.Verified, Size: 4.1e9, Written: 312e6, Kept: 4.1e9 - 312e6},
+			nil,
+			"Stamped and read back: every block of os.img is on sdx. 312 MB of 4.10 GB differed and were written; " +
+				"all " +
+				"was read back.",
+		},
+		{
+			stamp.Result{State: stamp.Verified, Written: 9 << 20, Repaired: []layout.Extent{{Length: 9 << 20}}},
 			nil,
 			"Stamped and read back: every block of os.img is on sdx, but 3 blocks had to be written again.",
 		},
