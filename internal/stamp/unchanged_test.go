@@ -116,7 +116,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, t.TempDir(), img, true, practice.Spec{
-				Claimed: 112 * mib, WriteRate: 200e6, ReadRate: 800e6,
+				Claimed: 112 * mib, WriteRate: 20e6, ReadRate: 400e6,
 			})
 			was := bytes.Clone(img)
 			if c.change != nil {
@@ -170,7 +170,7 @@ func TestCardThatChangesWhatItHas(t *testing.T) {
 	img := noise(size, 25)
 	for _, past := range []*stamp.Past{nil, {Blocks: partsOf(img), Displaced: stamp.Displaced}} {
 		for times, good := range map[int]bool{1: true, 9: false} {
-			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib, WriteRate: 200e6, ReadRate: 800e6})
+			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib, WriteRate: 20e6, ReadRate: 400e6})
 			r.put(t, img)
 			r.noBackup(t)
 			result, err := r.run(t, context.Background(), func(j *stamp.Job) {
@@ -344,11 +344,13 @@ func fill(t interface {
 // TestMark has a card that was killed in the midst of a stamp: its start says of what.
 func TestMark(t *testing.T) {
 	img := noise(17*mib, 26)
-	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib})
-	seal := digest.Seal{1, 2, 3}
+	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib, WriteRate: 20e6, ReadRate: 400e6})
+	var sealer digest.Sealer
+	sealer.Write(img)
+	seal := sealer.Seal()
 	_, err := r.run(t, context.Background(), func(j *stamp.Job) {
 		j.Known.Seal = seal
-		j.Cards[0].Device = &ended{Device: j.Cards[0].Device, left: 9}
+		j.Cards[0].Device = &ended{Device: j.Cards[0].Device, left: 14}
 	})
 	require.ErrorAs(t, err, new(*card.GoneError))
 	start := r.held(t, 4096)
@@ -360,7 +362,7 @@ func TestMark(t *testing.T) {
 	_, ok = stamp.ReadMark(start[512:])
 	assert.False(t, ok, "a byte of it is wrong")
 	assert.True(t, stamp.IsMarked(start[512:]))
-	result, err := r.run(t, context.Background(), nil)
+	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Known.Seal = seal })
 	require.NoError(t, err)
 	assert.Positive(t, result.Kept, "it is carried on")
 	require.True(t, bytes.Equal(img, r.held(t, len(img))))
