@@ -7,6 +7,7 @@
 //	go run ./bench -work /var/tmp/zsbench -what unpack
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
+//	go run ./bench -work /var/tmp/zsbench -what again -size 268435456 -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what fetch
 //	go run ./bench -work /var/tmp/zsbench -what scale -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
@@ -45,7 +46,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
 	what := flag.String("what", "stamp",
 		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
-			"files (cards of loose files), fetch (downloads), scale (how time grows with the work), gauge (tests of "+
+			"files (cards of loose files), again (cards that hold a part of the image), fetch (downloads), scale "+
+			"(how time grows with the work), gauge (tests of "+
 			"cards), trials (their verdicts, on so "+
 			"many cards as "+
 			"-rounds says), emulated, or "+
@@ -59,6 +61,8 @@ func main() {
 		err = unpackOne(*one)
 	case *what == "cards":
 		err = runCards(*work, *size, *rounds)
+	case *what == "again":
+		err = runAgain(*work, *size, *rounds)
 	case *what == "files":
 		err = runFiles(*work, *rounds)
 	case *what == "scale":

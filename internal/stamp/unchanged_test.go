@@ -116,7 +116,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, t.TempDir(), img, true, practice.Spec{
-				Claimed: 112 * mib, WriteRate: 20e6, ReadRate: 400e6,
+				Claimed: 112 * mib, WriteRate: 60e6, ReadRate: 900e6,
 			})
 			was := bytes.Clone(img)
 			if c.change != nil {
@@ -166,11 +166,12 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 
 // TestCardThatChangesWhatItHas has a block change between being compared and being read back, once and for good.
 func TestCardThatChangesWhatItHas(t *testing.T) {
+	t.Parallel()
 	const size, place = 30 * mib, 5 * stamp.BlockSize
 	img := noise(size, 25)
 	for _, past := range []*stamp.Past{nil, {Blocks: partsOf(img), Displaced: stamp.Displaced}} {
 		for times, good := range map[int]bool{1: true, 9: false} {
-			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib, WriteRate: 20e6, ReadRate: 400e6})
+			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib, WriteRate: 60e6, ReadRate: 900e6})
 			r.put(t, img)
 			r.noBackup(t)
 			result, err := r.run(t, context.Background(), func(j *stamp.Job) {
@@ -344,7 +345,7 @@ func fill(t interface {
 // TestMark has a card that was killed in the midst of a stamp: its start says of what.
 func TestMark(t *testing.T) {
 	img := noise(17*mib, 26)
-	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib, WriteRate: 20e6, ReadRate: 400e6})
+	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib, WriteRate: 60e6, ReadRate: 900e6})
 	var sealer digest.Sealer
 	sealer.Write(img)
 	seal := sealer.Seal()
