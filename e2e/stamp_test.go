@@ -450,7 +450,7 @@ func TestProgressOnATerminal(t *testing.T) {
 		},
 	} {
 		d.env = append(env, c.env...)
-		cmd := d.command("stamp", "--yes", osXZ, "x.card")
+		cmd := d.command("stamp", "--yes", "--write-all", osXZ, "x.card")
 		terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 40, Cols: 100})
 		require.NoError(t, err)
 		shown, _ := io.ReadAll(terminal) // ends with an error when the program does

@@ -7,6 +7,7 @@
 package card
 
 import (
+	"errors"
 	"fmt"
 	"io"
 
@@ -45,6 +46,21 @@ type ReturningDevice interface {
 	Device
 	// Recognise says how to know the card when one is there again. Until it is called, no card is taken for it.
 	Recognise(known func(Device) bool)
+}
+
+// DiscardingDevice is a Device, or a Medium, that can tell the card that it needn't keep what it holds somewhere:
+// reading gives anything then, on many cards zeros. Offset and length are in bytes, of whole sectors. The error is
+// errors.ErrUnsupported where the card, its reader or the system doesn't do that.
+type DiscardingDevice interface {
+	Discard(off, length int64) error
+}
+
+// Discard has a device do that, if it can.
+func Discard(d any, off, length int64) error {
+	if able, ok := d.(DiscardingDevice); ok {
+		return able.Discard(off, length)
+	}
+	return errors.ErrUnsupported
 }
 
 // Access is how reads and writes get past this computer's memory.

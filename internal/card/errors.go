@@ -133,6 +133,14 @@ func (g guarded) Flush() error { return g.named("flush", 0, g.Medium.Flush()) }
 
 func (g guarded) Forget() error { return g.named("flush", 0, g.Medium.Forget()) }
 
+func (g guarded) Discard(off, length int64) error {
+	err := Discard(g.Medium, off, length)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	return g.named("discard", off, err)
+}
+
 func (g guarded) named(op string, off int64, err error) error {
 	switch {
 	case err == nil:

@@ -124,6 +124,13 @@ func (h *Hold) WriteAt(p []byte, off int64) (n int, err error) {
 	return n, err
 }
 
+// Discard has the card forget a stretch. A failure is not forgiven: nothing depends on it.
+func (h *Hold) Discard(off, length int64) error {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return Discard(h.dev, off, length)
+}
+
 // Flush returns when the device says that written data is on the medium. A failure is not forgiven: what could not be
 // kept is lost, and the device may say so only once. After a return, what was on its way may be lost too, which the
 // read-back finds.

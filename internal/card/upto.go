@@ -16,6 +16,8 @@ func (u upTo) Size() int64 { return u.size }
 // Mishaps and Recognise are those of the device, where it has them.
 func (u upTo) Mishaps() []Mishap { return MishapsOf(u.Device) }
 
+func (u upTo) Discard(off, length int64) error { return Discard(u.Device, off, length) }
+
 func (u upTo) Recognise(known func(Device) bool) {
 	if d, ok := u.Device.(ReturningDevice); ok {
 		d.Recognise(known)

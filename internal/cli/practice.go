@@ -24,9 +24,10 @@ func (a *app) practice() *cobra.Command {
 func (a *app) practiceNew() *cobra.Command {
 	var s practice.Spec
 	var faults []string
-	var beyond, reads string
+	var beyond, reads, discards string
 	var latency time.Duration
 	cmd := a.command("practice new", 1, 1, func(_ *cobra.Command, args []string) error {
+		s.Discards = practice.Discards(discards)
 		s.Beyond, s.Reads, s.Latency = practice.Beyond(beyond), practice.Reads(reads), practice.Duration(latency)
 		for _, text := range faults {
 			f, err := parseFault(text)
@@ -48,6 +49,8 @@ func (a *app) practiceNew() *cobra.Command {
 	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "")
 	f.DurationVar(&latency, "latency", 0, "")
 	f.StringArrayVar(&faults, "fault", nil, "")
+	f.StringVar(&discards, "discards", "", "")
+	f.Var(textFlag{"RATE", &s.DiscardRate}, "discard-rate", "")
 	f.BoolVar(&s.ReadOnly, "read-only", false, "")
 	f.Var(textFlag{"SIZE", &s.ReadOnlyAfter}, "read-only-after", "")
 	f.Var(textFlag{"SIZE", &s.GoneAfter}, "gone-after", "")

@@ -31,6 +31,7 @@ type stampOptions struct {
 	unchecked bool
 	noSpots   bool
 	receipt   string
+	discard   bool // what is beyond the image
 	powerOff  bool
 	saveFirst string // the file into which the card is copied before it is overwritten
 	arrive    int
@@ -61,6 +62,7 @@ func (a *app) stamp() *cobra.Command {
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
 	f.Bool("no-read-back", false, "")
 	f.Bool("write-all", false, "")
+	f.BoolVar(&o.discard, "discard-rest", false, "")
 	f.Int("repairs", stamp.DefaultRepairs, "")
 	receiptFlag(f, &o.receipt)
 	f.IntVar(&o.arrive, "arrive", 0, "")
@@ -256,7 +258,8 @@ func (s *stamping) stampSame(
 ) {
 	job := stamp.Job{
 		Source: source, ReadBack: s.set.readBack, Repairs: s.set.repairs, WriteAll: s.set.writeAll,
-		Known: stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
+		DiscardRest: s.o.discard,
+		Known:       stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image},
 	}
 	s.load.complete(&job, report)
 	for _, t := range same {

@@ -23,6 +23,7 @@ const (
 	Signature Phase = "signature" // of a check of a download that is signed itself
 	Compare   Phase = "compare"   // of what a card holds with what is to be written
 	Write     Phase = "write"
+	Discard   Phase = "discard"
 	Flush     Phase = "flush"
 	ReadBack  Phase = "read back"
 	Files     Phase = "read files" // by the file system that was made

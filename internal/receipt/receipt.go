@@ -4,6 +4,7 @@
 package receipt
 
 import (
+	"errors"
 	"slices"
 	"time"
 
@@ -139,20 +140,40 @@ type Mishap struct {
 
 // Bytes counts what was moved.
 type Bytes struct {
-	Written  int64  `json:"written"`            // of the image, without what was written more than once
-	Compared int64  `json:"compared,omitempty"` // of it, read and compared before they were written
-	Spared   Spared `json:"spared,omitzero"`
-	Verified int64  `json:"verified"` // read back right
-	Cleared  int64  `json:"cleared"`  // of an old backup partition table
+	Written   int64     `json:"written"`            // of the image, without what was written more than once
+	Compared  int64     `json:"compared,omitempty"` // of it, read and compared before they were written
+	Spared    Spared    `json:"spared,omitzero"`
+	Discarded Discarded `json:"discarded,omitzero"`
+	Verified  int64     `json:"verified"` // read back right
+	Cleared   int64     `json:"cleared"`  // of an old backup partition table
 
 	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have
 	// answered. nil where nothing was read back.
 	Displaced *int64 `json:"displaced,omitempty"`
 }
 
+func discardedOf(r stamp.Result) Discarded {
+	d := Discarded{Image: r.Discarded, Rest: r.Rest}
+	switch {
+	case errors.Is(r.NotDiscarded, errors.ErrUnsupported):
+		d.Why = "the card or its reader takes no discards"
+	case r.NotDiscarded != nil:
+		d.Why = r.NotDiscarded.Error()
+	}
+	return d
+}
+
 // Spared are bytes of the image that were not written, by the reason: so much wear is saved.
 type Spared struct {
-	Same int64 `json:"same"` // the card held them already
+	Same  int64 `json:"same"`            // the card held them already
+	Zeros int64 `json:"zeros,omitempty"` // their place was discarded, and reads as zeros
+}
+
+// Discarded are bytes of the card that were discarded.
+type Discarded struct {
+	Image int64  `json:"image"`              // of the image's place
+	Rest  int64  `json:"rest,omitempty"`     // beyond it
+	Why   string `json:"not_rest,omitempty"` // why not all beyond it was, where that was wanted
 }
 
 // Phase is how long a part of the work took.
@@ -216,7 +237,8 @@ func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, 
 		},
 		Card: cardOf(c, c.Size, c.SectorSize, card.Unopened),
 		Bytes: Bytes{
-			Written: r.Written, Compared: r.Compared, Spared: Spared{Same: r.Kept}, Verified: r.Verified,
+			Written: r.Written, Compared: r.Compared, Spared: Spared{r.Kept, r.Zeros},
+			Discarded: discardedOf(r), Verified: r.Verified,
 			Cleared: r.Cleared,
 		},
 		Phases:  phasesOf(r.Phases),

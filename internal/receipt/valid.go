@@ -21,7 +21,8 @@ func (d Document) valid() error {
 	c.bytes("card.size", d.Card.Size)
 	c.bytes("card.beyond", d.Card.Beyond)
 	c.bytes("image.size", d.Image.Size, d.Image.Unpacked)
-	c.bytes("bytes", d.Bytes.Written, d.Bytes.Verified, d.Bytes.Cleared, d.Bytes.Compared, d.Bytes.Spared.Same)
+	c.bytes("bytes", d.Bytes.Written, d.Bytes.Verified, d.Bytes.Cleared, d.Bytes.Compared, d.Bytes.Spared.Same,
+		d.Bytes.Spared.Zeros, d.Bytes.Discarded.Image, d.Bytes.Discarded.Rest)
 	for _, p := range d.Phases {
 		c.bytes("phases", p.Bytes)
 		c.number("phases", p.Seconds, maxSeconds)

@@ -29,8 +29,12 @@ func (r *run) openNow(ctx context.Context, buf []byte) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	r.meter.Begin(meter.Write, r.likely())
-	r.meter.Had(r.handled)
+	if r.src.isSettled() { // all is there but the first block
+		r.meter.Begin(meter.Write, 0)
+	} else {
+		r.meter.Begin(meter.Write, r.likely())
+		r.meter.Had(r.handled)
+	}
 	if err := r.clearTables(buf); err != nil {
 		return err
 	}

@@ -34,6 +34,9 @@ func (r *run) readBack(ctx context.Context) error {
 		return err
 	}
 	r.noteUnsteady(bad)
+	if bad, err = r.writeZeros(ctx, bad); err != nil {
+		return err
+	}
 	for _, i := range r.unwritten { // what was there before may be the same; that the write failed must be told
 		if _, wrong := bad.blocks[i]; !wrong {
 			r.Verified -= r.blockLength(i)

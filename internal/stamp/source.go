@@ -53,6 +53,16 @@ func (b *block) sum() digest.Block {
 	return b.own
 }
 
+// isSettled tells whether all has been unpacked.
+func (s *source) isSettled() bool {
+	select {
+	case <-s.settled:
+		return true
+	default:
+		return false
+	}
+}
+
 // errNobody says that all cards have failed, each with an error of its own.
 var errNobody = errors.New("no card is left")
 

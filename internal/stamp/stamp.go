@@ -55,12 +55,16 @@ type Job struct {
 	// is written where that is likely to take less time, and only what differs is written. Where nothing is read back,
 	// all is written.
 	WriteAll bool
+	// DiscardRest says that what lies beyond the image is discarded, where the card takes discards.
+	DiscardRest bool
 
 	// Compare is called with the digests of the download and of the image by these algorithms when all but the first
 	// block has been written, and its error ends the job. It is for an image that comes through a pipe, which nobody
 	// could check before. It may be nil.
 	Algorithms []digest.Algorithm
 	Compare    func(download, image []digest.Digest) error
+
+	slower float64 // the rate of writing divided by that of reading, where a test fixes it; 0: it is measured
 
 	Inspect Inspect // called where all is read back; may be nil
 }
@@ -112,23 +116,29 @@ type Result struct {
 	Size     int64           // of the image, bytes; so far, if it did not come to its end
 	Written  int64           // bytes of it written to the card, repairs and zeros not counted
 	Compared int64           // bytes of it that were read and compared before they were written
+	Zeros    int64           // bytes of it that were not written, since they are zeros and were discarded
 	Kept     int64           // of these, bytes that were not written, since the card held them
 	Verified int64           // bytes read back right
 	// bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read
 	// back, and that of the job before where nothing had to be written
 	Displaced int64
-	Cleared   int64           // bytes of an old backup partition table cleared at the card's end
-	Unsteady  []layout.Extent // blocks that were the image's when they were read first, and weren't at the end
-	Repaired  []layout.Extent // blocks that read back right only after they were written again
-	Bad       []layout.Extent // blocks that read back wrong to the last
-	Attempts  int             // rounds of repair
-	Loss      *Loss           // what the bad blocks look like, if they look like a card that holds less than it claims
-	Mishaps   []card.Mishap
-	Blocks    []digest.Block // of the image, as far as it came
-	Head      []digest.Part  // of its first block
-	Phases    []meter.PhaseTime
-	Writing   []meter.Point // speed over position
-	Reading   []meter.Point
+	Cleared   int64 // bytes of an old backup partition table cleared at the card's end
+	Discarded int64 // bytes of the image's place that were discarded
+	Rest      int64 // bytes beyond the image that were discarded
+	// why not all beyond the image was discarded; errors.ErrUnsupported where the card or its reader doesn't do that
+	NotDiscarded error
+	Unsteady     []layout.Extent // blocks that were the image's when they were read first, and weren't at the end
+	Repaired     []layout.Extent // blocks that read back right only after they were written again
+	Bad          []layout.Extent // blocks that read back wrong to the last
+	Attempts     int             // rounds of repair
+	// what the bad blocks look like, if they look like a card that holds less than it claims
+	Loss    *Loss
+	Mishaps []card.Mishap
+	Blocks  []digest.Block // of the image, as far as it came
+	Head    []digest.Part  // of its first block
+	Phases  []meter.PhaseTime
+	Writing []meter.Point // speed over position
+	Reading []meter.Point
 }
 
 // TooSmallError says that the image is larger than the card.
@@ -186,7 +196,7 @@ func (j Job) Run(ctx context.Context) []Outcome {
 		r := &run{
 			job: &j, src: src, before: t.Before, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool,
 			ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers)),
-			pays: newPays(t.Past, j.WriteAll || !j.ReadBack),
+			pays: newPays(t.Past, j.WriteAll || !j.ReadBack, j.slower),
 		}
 		r.State = Untouched
 		runs = append(runs, r)
@@ -240,6 +250,7 @@ type run struct {
 	keptHead  int64         // of Kept, bytes of the first block
 	start     []byte        // of the card, as it was before anything was written; empty: not known
 	late      recent
+	zeros     zeros
 
 	ready       chan struct{} // closed when blocks may come, or never will be taken
 	queue       chan *block   // closed when all have come
@@ -312,6 +323,9 @@ func (r *run) likely() int64 { return r.job.Source.Size().Likely(r.job.Source.Do
 func (r *run) finish(ctx context.Context) error {
 	if r.src.size == 0 {
 		return errEmpty
+	}
+	if err := r.discardRest(ctx); err != nil {
+		return err
 	}
 	if !r.opened {
 		if done, err := r.confirm(ctx); done || err != nil {

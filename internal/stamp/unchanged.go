@@ -25,6 +25,10 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 	b.sum() // here, where several can be computed at once
 	r.gate.RLock()
 	defer r.gate.RUnlock()
+	r.begins(b)
+	if err := r.considerDiscarding(ctx, b, own); err != nil {
+		return err
+	}
 	whole := b.buf[:padded(int64(b.n), r.dev.SectorSize())]
 	differs, err := r.differing(b, whole, own)
 	if err != nil {
@@ -58,7 +62,9 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 // pay, and none where the card holds it.
 func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 	all := []layout.Extent{{Length: int64(len(whole))}}
-	if r.pays.stopped() {
+	if zero, discarded := r.isThere(b); zero {
+		return nil, nil
+	} else if discarded || r.pays.stopped() {
 		return all, nil
 	}
 	at := int64(b.index) * BlockSize

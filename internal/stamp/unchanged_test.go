@@ -116,7 +116,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, t.TempDir(), img, true, practice.Spec{
-				Claimed: 112 * mib, WriteRate: 60e6, ReadRate: 900e6,
+				Claimed: 112 * mib,
 			})
 			was := bytes.Clone(img)
 			if c.change != nil {
@@ -129,6 +129,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 			before := int64(0)
 			count := &counted{}
 			result, err := r.run(t, context.Background(), func(j *stamp.Job) {
+				j.FixSlower(0.2)
 				count.Device = j.Cards[0].Device
 				j.Cards[0].Device = count
 				j.Cards[0].Before = func(context.Context) error {
@@ -171,10 +172,11 @@ func TestCardThatChangesWhatItHas(t *testing.T) {
 	img := noise(size, 25)
 	for _, past := range []*stamp.Past{nil, {Blocks: partsOf(img), Displaced: stamp.Displaced}} {
 		for times, good := range map[int]bool{1: true, 9: false} {
-			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib, WriteRate: 60e6, ReadRate: 900e6})
+			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib})
 			r.put(t, img)
 			r.noBackup(t)
 			result, err := r.run(t, context.Background(), func(j *stamp.Job) {
+				j.FixSlower(0.2)
 				d := &counted{Device: j.Cards[0].Device, place: place}
 				d.then = func(n int) {
 					if n <= times {
@@ -292,6 +294,7 @@ func TestAnyCardAnyContents(t *testing.T) {
 				Source: stamp.OfImage(r.image, r.packed), ReadBack: true, Repairs: 2,
 				Cards: []stamp.Target{{Device: d}},
 			}
+			job.FixSlower(rapid.SampledFrom([]float64{0.01, 0.2, 0.9}).Draw(rt, "slower"))
 			if rapid.Bool().Draw(rt, "there is a receipt") {
 				job.Cards[0].Past = &stamp.Past{Blocks: partsOf(was)}
 				if honest && bytes.Equal(was, img) && bytes.HasPrefix(before, img) {
@@ -345,12 +348,13 @@ func fill(t interface {
 // TestMark has a card that was killed in the midst of a stamp: its start says of what.
 func TestMark(t *testing.T) {
 	img := noise(17*mib, 26)
-	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib, WriteRate: 60e6, ReadRate: 900e6})
+	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 24 * mib})
 	var sealer digest.Sealer
 	sealer.Write(img)
 	seal := sealer.Seal()
 	_, err := r.run(t, context.Background(), func(j *stamp.Job) {
 		j.Known.Seal = seal
+		j.FixSlower(0.2)
 		j.Cards[0].Device = &ended{Device: j.Cards[0].Device, left: 14}
 	})
 	require.ErrorAs(t, err, new(*card.GoneError))
@@ -363,7 +367,10 @@ func TestMark(t *testing.T) {
 	_, ok = stamp.ReadMark(start[512:])
 	assert.False(t, ok, "a byte of it is wrong")
 	assert.True(t, stamp.IsMarked(start[512:]))
-	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.Known.Seal = seal })
+	result, err := r.run(t, context.Background(), func(j *stamp.Job) {
+		j.Known.Seal = seal
+		j.FixSlower(0.2)
+	})
 	require.NoError(t, err)
 	assert.Positive(t, result.Kept, "it is carried on")
 	require.True(t, bytes.Equal(img, r.held(t, len(img))))

@@ -2,6 +2,7 @@ package stamp
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -78,7 +79,7 @@ func (r *run) tookWriting(start time.Time) {
 		start = start.Add(r.opening)
 	}
 	if read, _ := r.pays.times(); r.Compared > BlockSize {
-		r.took(meter.Compare, r.Compared, time.Now().Add(-read))
+		r.Phases = slices.Insert(r.Phases, 0, meter.PhaseTime{Phase: meter.Compare, Bytes: r.Compared, Took: read})
 		start = start.Add(read)
 	}
 	if r.opened {

@@ -135,6 +135,7 @@ func fateLines(doc receipt.Document, path string) []string {
 	}
 	for _, f := range []Fact{
 		{"spared", sparedFact(doc)},
+		{"discarded", restFact(doc)},
 		{"limits", memoryFact(doc)},
 		{"unsteady", unsteadyFact(doc)},
 		{"bad", extentsFact(doc.Bad)},
@@ -199,9 +200,13 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 		if n := blocksIn(r.Repaired); n > 0 {
 			sentence = fmt.Sprintf("%s, but %s had to be written again", sentence, Count(n, "block"))
 		}
-		if r.Kept > 0 {
+		switch {
+		case r.Kept > 0:
 			return fmt.Sprintf("%s. %s of %s differed and were written; all was read back.", sentence, Bytes(r.Written),
 				Bytes(r.Size))
+		case r.Zeros > 0:
+			return fmt.Sprintf("%s. %s of %s were written, and the rest is zeros; all was read back.", sentence,
+				Bytes(r.Written), Bytes(r.Size))
 		}
 		return sentence + "."
 	}
@@ -387,6 +392,7 @@ func cardFacts(a *answer, doc receipt.Document) {
 		)
 	}
 	a.add("spared", "%s", sparedFact(doc))
+	a.add("discarded", "%s", restFact(doc))
 	a.add("limits", "%s", memoryFact(doc))
 	a.add("unsteady", "%s", unsteadyFact(doc))
 	a.add("repaired", "%s", extentsFact(doc.Repairs.Blocks))
@@ -400,12 +406,31 @@ func cardFacts(a *answer, doc receipt.Document) {
 
 // sparedFact says how much was not written.
 func sparedFact(doc receipt.Document) string {
-	same := doc.Bytes.Spared.Same
-	if same == 0 || !isStamped(doc) {
+	spared := doc.Bytes.Spared
+	all := spared.Same + spared.Zeros
+	if all == 0 || !isStamped(doc) {
 		return ""
 	}
-	share := 100 * float64(same) / float64(max(doc.Image.Unpacked, same))
-	return fmt.Sprintf("%s were on the card already (%.0f %% less wear)", Bytes(same), share)
+	var parts []string
+	if spared.Same > 0 {
+		parts = append(parts, Bytes(spared.Same)+" were on the card already")
+	}
+	if spared.Zeros > 0 {
+		parts = append(parts, Bytes(spared.Zeros)+" are zeros, which a discard has left there")
+	}
+	return fmt.Sprintf("%s (%.0f %% less wear)", strings.Join(parts, ", "),
+		100*float64(all)/float64(max(doc.Image.Unpacked, all)))
+}
+
+// restFact says what was discarded beyond the image.
+func restFact(doc receipt.Document) string {
+	switch d := doc.Bytes.Discarded; {
+	case d.Why != "":
+		return fmt.Sprintf("%s beyond the image, and no more: %s", Bytes(d.Rest), word(d.Why))
+	case d.Rest > 0:
+		return Bytes(d.Rest) + " beyond the image"
+	}
+	return ""
 }
 
 // unsteadyFact lists blocks that were right before anything was written, and not at the end.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -110,6 +111,19 @@ func (b *block) Forget() error {
 		return fault.Of(err)
 	}
 	return fault.Of(unix.Fadvise(fd, 0, 0, unix.FADV_DONTNEED))
+}
+
+// Discard has the kernel tell the device that it needn't keep a stretch, if its driver can.
+func (b *block) Discard(off, length int64) error {
+	stretch := [2]uint64{uint64(off), uint64(length)}
+	_, _, errno := unix.Syscall(unix.SYS_IOCTL, b.file.Fd(), unix.BLKDISCARD, uintptr(unsafe.Pointer(&stretch)))
+	switch errno {
+	case 0:
+		return nil
+	case unix.EOPNOTSUPP, unix.ENOTTY, unix.EINVAL:
+		return errors.ErrUnsupported
+	}
+	return fault.Of(errno)
 }
 
 // maxSector is the largest logical sector that is met, bytes.

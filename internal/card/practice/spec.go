@@ -52,6 +52,9 @@ type Spec struct {
 	StallEvery Size     `toml:"stall_every,omitempty"` // bytes written from one stall to the next
 	Stall      Duration `toml:"stall,omitempty"`       // how long it lasts
 
+	Discards    Discards `toml:"discards,omitempty"`     // what a discard does; none: the card takes none
+	DiscardRate Rate     `toml:"discard_rate,omitempty"` // none: at once
+
 	ReadOnly      bool `toml:"read_only,omitempty"`       // write-protected from the start
 	ReadOnlyAfter Size `toml:"read_only_after,omitempty"` // bytes written until it becomes write-protected
 	GoneAfter     Size `toml:"gone_after,omitempty"`      // bytes written and read until it is pulled out
@@ -93,6 +96,18 @@ const (
 	Noise    Reads = "noise"    // the same at every reading
 	Changing Reads = "changing" // noise that differs at every reading
 	Last     Reads = "last"     // what was written last, wherever that was
+)
+
+// Discards is what a card does with discards.
+type Discards string
+
+// What may become of what was discarded.
+const (
+	ToZeros  Discards = "zeros"
+	ToFF     Discards = "ff" // bytes of 0xFF
+	Ignored  Discards = "nothing"
+	Refused  Discards = "fails" // with an I/O error
+	NoneToDo Discards = ""      // the card takes none
 )
 
 // Fault is a run of sectors that don't work.
@@ -226,6 +241,8 @@ func (s Spec) complete() (Spec, error) {
 		return s, fmt.Errorf("beyond %q: it is %q, %q, %q, %q or %q", s.Beyond, Wrap, Drop, Lazy, Oldest, Ends)
 	case !slices.Contains([]Reads{Zeros, FF, Noise, Changing, Last}, s.Reads):
 		return s, fmt.Errorf("reads %q: it is %q, %q, %q, %q or %q", s.Reads, Zeros, FF, Noise, Changing, Last)
+	case !slices.Contains([]Discards{NoneToDo, ToZeros, ToFF, Ignored, Refused}, s.Discards):
+		return s, fmt.Errorf("discards %q: it is %q, %q, %q or %q", s.Discards, ToZeros, ToFF, Ignored, Refused)
 	case s.Latency < 0 || s.Stall < 0 || s.GoneAfterTime < 0:
 		return s, errors.New("latency, stall and gone_after_time are not negative")
 	case s.WriteBack && s.Cache < sector:

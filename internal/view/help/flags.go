@@ -81,6 +81,7 @@ var flags = map[string]string{
 	"stamp --no-spots":     "don't test the card for being counterfeit first",
 	"stamp --no-read-back": "don't read the card back; the result says so",
 	"stamp --write-all":    "write all blocks, also those that the card already holds",
+	"stamp --discard-rest": "discard what is beyond the image, which makes a used card faster",
 	"stamp --repairs":      "how many times, `N`, bad blocks are written again",
 	"stamp --arrive":       "stamp the next `N` cards that are put in",
 	"stamp --power-off":    "turn off the USB stick or reader at the end",
@@ -132,6 +133,8 @@ var flags = map[string]string{
 	"practice new --latency":    "the `TIME` that each access takes in addition, such as 2ms",
 	"practice new --fault": "sectors that fail: `FAULT` such as kind=flip,sector=8192,times=1 (can be " +
 		"repeated)",
+	"practice new --discards":        "`WHAT` a discard leaves: zeros, ff, nothing (no change) or fails",
+	"practice new --discard-rate":    "how fast it discards",
 	"practice new --read-only":       "it is write-protected",
 	"practice new --read-only-after": "it becomes write-protected after this much was written",
 	"practice new --gone-after":      "it is pulled out after this much was written and read",
