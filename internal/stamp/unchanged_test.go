@@ -265,6 +265,9 @@ func TestAnyCardAnyContents(t *testing.T) {
 			spec.Cache = practice.Size(rapid.IntRange(1, stamp.Displaced/512).Draw(rt, "of sectors")) * 512
 			spec.WriteBack = rapid.Bool().Draw(rt, "written back")
 		}
+		spec.Discards = rapid.SampledFrom([]practice.Discards{
+			practice.NoneToDo, practice.ToZeros, practice.ToFF, practice.Ignored, practice.Refused,
+		}).Draw(rt, "discards")
 		worn := rapid.IntRange(0, 3).Draw(rt, "worn") == 0
 		if worn {
 			spec.Faults = []practice.Fault{{
@@ -292,7 +295,8 @@ func TestAnyCardAnyContents(t *testing.T) {
 			before := medium()
 			job := stamp.Job{
 				Source: stamp.OfImage(r.image, r.packed), ReadBack: true, Repairs: 2,
-				Cards: []stamp.Target{{Device: d}},
+				DiscardRest: rapid.IntRange(0, 5).Draw(rt, "discard the rest") == 0,
+				Cards:       []stamp.Target{{Device: d}},
 			}
 			job.FixSlower(rapid.SampledFrom([]float64{0.01, 0.2, 0.9}).Draw(rt, "slower"))
 			if rapid.Bool().Draw(rt, "there is a receipt") {

@@ -20,8 +20,8 @@ var zeroBlock = digest.SumBlock(make([]byte, BlockSize))
 const (
 	// whether comparing pays is seen on the first sixteenth of the image, or so many blocks of it at most
 	seenAfter = 16
-	// how much is discarded in one go, bytes: a card that takes long for it is seen soon
-	discardAtOnce = 64 << 20
+	// how much is discarded in one go, bytes, first and at most: a card that takes long for it is seen soon
+	discardFirst, discardAtOnce = 4 << 20, 64 << 20
 	// of the time that writing zeros would take, the part that discarding may take
 	discardWorth = 0.5
 	// how many places are read to see what a discard leaves
@@ -96,11 +96,11 @@ func (r *run) discard(ctx context.Context, buf []byte, share float64) error {
 	}
 	rate := r.pays.writeRate()
 	began, at := time.Now(), from
-	for at < to {
+	for next := int64(discardFirst); at < to; next = min(2*next, discardAtOnce) {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		n := min(discardAtOnce, to-at)
+		n := min(next, to-at)
 		if err := card.Discard(r.dev, at, n); err != nil {
 			if errors.As(err, new(*card.GoneError)) {
 				return err
