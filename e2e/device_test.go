@@ -42,6 +42,7 @@ func TestStampOntoABlockDevice(t *testing.T) {
 	require.NoError(t, json.Unmarshal(d.read("r.json"), &doc))
 	assert.Equal(t, "direct", doc["card"].(map[string]any)["access"])
 	assert.Equal(t, name, doc["card"].(map[string]any)["name"])
+	assert.Positive(t, doc["bytes"].(map[string]any)["spared"].(map[string]any)["zeros"], "loop devices take discards")
 
 	sh := func(command string) {
 		t.Helper()
