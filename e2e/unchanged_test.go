@@ -37,7 +37,8 @@ func TestStampIsCarriedOn(t *testing.T) {
 	unfinished := "a stamp of saltmarsh-os.img.xz, begun on " // and when
 	d.want(0, "would be stamped onto x.card", "stamp", "--dry-run", "--yes", osXZ, "x.card").mentions(t,
 		"unfinished "+unfinished, "did not come to its end; what it has written is not written again")
-	d.want(4, "no receipt of its stamp was found", "recheck", "x.card").mentions(t, "x.card has no partition table: "+unfinished)
+	d.want(4, "no receipt of its stamp was found", "recheck", "x.card").mentions(t,
+		"x.card has no partition table: "+unfinished)
 	doc := document(t, d.want(0, "", "--json", "stamp", "--yes", "--discard-rest", osXZ, "x.card"))
 	bytesOf := doc["bytes"].(map[string]any)
 	assert.Greater(t, bytesOf["spared"].(map[string]any)["same"], 8e6)
@@ -46,7 +47,8 @@ func TestStampIsCarriedOn(t *testing.T) {
 	assert.Contains(t, doc["sentence"], " of 49.3 MB differed and were written; all was read back.")
 	assert.Equal(t, unpack, d.read("x.card.data")[:len(unpack)])
 
-	// Now it is known by its receipt. This card is too small for a memory of 32 MiB to be seen through, so it is written.
+	// Now it is known by its receipt. This card is too small for a memory of 32 MiB to be seen through, so it is
+	// written.
 	d.want(0, "4.19 MB of 49.3 MB differed and were written", "stamp", "--yes", osXZ, "x.card")
 	d.card("y.card", "--claimed", "128MB", "--serial", "SW-0010")
 	d.want(0, "Stamped and read back", "stamp", "--yes", osXZ, "y.card")

@@ -39,6 +39,8 @@ type fitted struct {
 
 func (l *filesLoad) job() string { return receipt.JobBlank }
 
+func (l *filesLoad) named() string { return view.FilesIn(l.set.Path) }
+
 func (l *filesLoad) open(_ context.Context, s *stamping) (err error) {
 	l.s, l.cards, l.same = s, map[*target]*fitted{}, map[string]*loose.Card{}
 	l.ids = newIDs()

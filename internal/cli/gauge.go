@@ -281,6 +281,7 @@ func (g *gauging) whole(ctx context.Context, toTheEnd, afresh bool) (*gauge.Repo
 	w := whole.Test{
 		Device: g.hold, Meter: &g.meter, Nonce: randomNonce(), First: g.first, ToTheEnd: toTheEnd, Begun: g.deleteSaved,
 	}
+	_, w.ReadRate = g.ratesOf(g.card)
 	if err := g.carryOn(&w, who, afresh); err != nil {
 		return nil, err
 	}

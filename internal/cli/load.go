@@ -19,7 +19,8 @@ import (
 
 // load is what a run of stamping puts onto cards: an image, or a file system with loose files.
 type load interface {
-	job() string // as receipts call it
+	job() string   // as receipts call it
+	named() string // what is written, for people
 	// open opens what was downloaded and finds what was published for it.
 	open(ctx context.Context, s *stamping) error
 	// look finds out what it is; room is the size of the largest card, bytes.
@@ -49,6 +50,8 @@ type imageLoad struct {
 }
 
 func (l *imageLoad) job() string { return receipt.JobStamp }
+
+func (l *imageLoad) named() string { return view.FileName(l.s.image.Path) }
 
 func (l *imageLoad) open(_ context.Context, s *stamping) (err error) {
 	if err := s.notSums(l.path); err != nil {

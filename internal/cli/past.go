@@ -6,27 +6,16 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
-	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 )
 
-// pastOf is what the receipts say of what a card holds, and of how fast it was; nil where they say nothing.
-func (s *stamping) pastOf(c *card.Card) *stamp.Past {
-	last, like := receipt.Latest(s.history(), c.Record(), writes)
-	if last == nil {
-		return nil
-	}
+// pastOf is what the receipts say of what a card holds, and of how fast it was.
+func (a *app) pastOf(c *card.Card) *stamp.Past {
 	p := &stamp.Past{}
-	for _, phase := range last.Phases {
-		switch phase.Phase {
-		case string(meter.Write):
-			p.Write = phase.Rate
-		case string(meter.ReadBack):
-			p.Read = phase.Rate
-		}
-	}
-	if !last.Left() || last.Image.Blocks == nil || last.Image.Blocks.Size != digest.BlockSize {
+	p.Write, p.Read = a.ratesOf(c)
+	last, like := receipt.Latest(a.history(), c.Record(), writes)
+	if last == nil || !last.Left() || last.Image.Blocks == nil || last.Image.Blocks.Size != digest.BlockSize {
 		return p
 	}
 	if parts, _, err := last.Image.Blocks.Parts(); err == nil {
@@ -36,6 +25,19 @@ func (s *stamping) pastOf(c *card.Card) *stamp.Past {
 		p.Displaced = *seen
 	}
 	return p
+}
+
+// ratesOf is how fast a card was when it was last measured, stamped or tested, bytes a second; 0 where that isn't
+// known.
+func (a *app) ratesOf(c *card.Card) (write, read float64) {
+	last, _ := receipt.Latest(a.history(), c.Record(), func(d receipt.Document) bool {
+		w, _ := d.Rates()
+		return w > 0
+	})
+	if last == nil {
+		return 0, 0
+	}
+	return last.Rates()
 }
 
 // unfinishedStamp says that the last stamp of a card did not come to its end, if that is known: from the card, which

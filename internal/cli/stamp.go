@@ -131,7 +131,11 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 	} else {
 		m = new(meter.Meter)
 	}
-	progress := s.screen.Follow(view.Followed{Meter: m})
+	for _, t := range s.left() {
+		t.past = s.pastOf(t.card)
+	}
+	m.Foresee(s.foresee)
+	progress := s.screen.Follow(view.Followed{Meter: m, Title: s.title(s.left()...)})
 	if s.arrives() {
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
@@ -195,6 +199,25 @@ func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
 	return plan, cards
 }
 
+// title says what is stamped onto what.
+func (s *stamping) title(targets ...*target) string {
+	var cards []*card.Card
+	for _, t := range targets {
+		cards = append(cards, t.card)
+	}
+	return view.StampTitle(s.load.named(), cards)
+}
+
+// foresee is how long the stamp will take, while the image is checked.
+func (s *stamping) foresee(meter.Reading) (f meter.Foreseen, ok bool) {
+	for _, t := range s.targets {
+		if one := stamp.Foresee(s.load.need(t), t.past, s.set.readBack); one.Next > f.Next {
+			f, ok = one, true
+		}
+	}
+	return f, ok
+}
+
 // saveFirst copies the card before it is overwritten. A copy that is not whole is none.
 func (s *stamping) saveFirst(ctx context.Context, progress *view.Progress) error {
 	t := s.targets[0]
@@ -224,9 +247,6 @@ func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *vi
 		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
 	}
 	s.app.left.is(view.NothingWritten(s.names()))
-	for _, t := range s.left() {
-		t.past = s.pastOf(t.card)
-	}
 	var groups errgroup.Group
 	groups.SetLimit(atOnce)
 	for left := s.left(); len(left) > 0; {

@@ -54,14 +54,16 @@ type PhaseTime struct {
 	Phase Phase
 	Bytes int64
 	Took  time.Duration
+	Card  time.Duration // of this, the time in which the card was at work; 0: not measured
 }
 
 // Meter is the progress of one job. The zero value is ready for use.
 type Meter struct {
-	mu    sync.Mutex
-	whole *Meter // of which this is a part
-	state Reading
-	past  []Reading
+	mu      sync.Mutex
+	foresee func(Reading) (Foreseen, bool)
+	whole   *Meter // of which this is a part
+	state   Reading
+	past    []Reading
 }
 
 // Reading is what a Meter shows of a phase at one moment.
@@ -77,6 +79,12 @@ type Reading struct {
 	// SourceDone and SourceTotal are bytes of the packed file; they give the share that is
 	// done where Total isn't known. SourceTotal is 0 where they mean nothing.
 	SourceDone, SourceTotal int64
+
+	Judges bool  // what is done was found to be good, but for
+	Bad    int64 // bytes
+
+	Foreseen Foreseen // where Foresees
+	Foresees bool
 }
 
 // Begin starts a phase of total bytes (0: not known).
@@ -165,8 +173,12 @@ func (m *Meter) Read() Reading {
 		return Reading{}
 	}
 	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.state
+	r, foresee := m.state, m.foresee
+	m.mu.Unlock()
+	if foresee != nil && r.Phase != "" {
+		r.Foreseen, r.Foresees = foresee(r)
+	}
+	return r
 }
 
 // Share is the part of the phase that is done, from 0 to 1, and whether it is known at all.
@@ -193,6 +205,9 @@ func (r Reading) Left(took time.Duration) (time.Duration, bool) {
 	}
 	return time.Duration(float64(took) * (1 - share) / (share - before)), true
 }
+
+// Good is how many bytes were found to be good, where the phase judges.
+func (r Reading) Good() int64 { return max(r.Done-r.Bad, 0) }
 
 // Expects tells whether Total is known, and hasn't turned out to be too small.
 func (r Reading) Expects() bool { return r.Total > 0 && r.Done <= r.Total }

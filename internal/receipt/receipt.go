@@ -181,7 +181,8 @@ type Phase struct {
 	Phase   string  `json:"phase"`
 	Bytes   int64   `json:"bytes"`
 	Seconds float64 `json:"seconds"`
-	Rate    float64 `json:"rate"` // 0 where no bytes were counted
+	Rate    float64 `json:"rate"`                   // 0 where no bytes were counted
+	Card    float64 `json:"card_seconds,omitempty"` // of these, the card was at work
 }
 
 // Speed is the speed over position, at most meter.MaxPoints points each.
@@ -294,7 +295,9 @@ func mishapsOf(mishaps []card.Mishap) (out []Mishap) {
 // none.
 func (d *Document) AddCheck(bytes int64, took time.Duration) {
 	if took > 0 {
-		d.Phases = slices.Insert(d.Phases, 0, Phase{string(meter.Check), bytes, took.Seconds(), rate(bytes, took)})
+		d.Phases = slices.Insert(d.Phases, 0, Phase{
+			Phase: string(meter.Check), Bytes: bytes, Seconds: took.Seconds(), Rate: rate(bytes, took),
+		})
 	}
 }
 
@@ -346,10 +349,30 @@ func PublishedOf(r check.Report) []Published {
 	return out
 }
 
+// Rates are how fast the card wrote and read, bytes a second; 0 where the receipt doesn't say that.
+func (d Document) Rates() (write, read float64) {
+	if d.Pace != nil {
+		return d.Pace.SequentialWrite, d.Pace.SequentialRead
+	}
+	for _, p := range d.Phases {
+		switch {
+		case p.Phase == string(meter.Write) && p.Card > 0:
+			write = float64(p.Bytes) / p.Card
+		case p.Phase == string(meter.Write):
+			write = p.Rate
+		case p.Phase == string(meter.ReadBack):
+			read = p.Rate
+		}
+	}
+	return write, read
+}
+
 func phasesOf(phases []meter.PhaseTime) []Phase {
 	out := []Phase{}
 	for _, p := range phases {
-		out = append(out, Phase{string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took)})
+		out = append(out, Phase{
+			string(p.Phase), p.Bytes, p.Took.Seconds(), rate(p.Bytes, p.Took), p.Card.Seconds(),
+		})
 	}
 	return out
 }

@@ -26,6 +26,7 @@ func (d Document) valid() error {
 	for _, p := range d.Phases {
 		c.bytes("phases", p.Bytes)
 		c.number("phases", p.Seconds, maxSeconds)
+		c.number("phases", p.Card, maxSeconds)
 		c.number("phases", p.Rate, maxRate)
 	}
 	for _, list := range [][]Point{d.Speed.Write, d.Speed.ReadBack} {

@@ -24,8 +24,10 @@ const large = 3 * Displaced
 // areas is how often something is displaced, and all read back after it. What is written once more within an image
 // shows by itself if it overwrites something. What lies beyond a small image may be at the image's own addresses, on a
 // card whose addresses repeat; so that what is written there gets to its place too, it is displaced in its turn.
-func (r *run) areas() int {
-	if r.src.size < large {
+func (r *run) areas() int { return areasOf(r.src.size) }
+
+func areasOf(size int64) int {
+	if size < large {
 		return 2
 	}
 	return 1

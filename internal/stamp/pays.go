@@ -39,7 +39,7 @@ const (
 
 // expected is the share of a block that is on the card already, before any was read.
 var expected = [groups]float64{
-	anyBlock: 0.4, heldBefore: 0.98, heldOther: 0.6, lookedSame: 0.9, lookedElse: 0.25,
+	anyBlock: 0.4, heldBefore: 0.98, heldOther: 0.6, lookedSame: 0.9, lookedElse: 0.15,
 }
 
 // How decisions are made.

@@ -19,6 +19,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"zipstamp/internal/card"
@@ -250,6 +251,7 @@ type run struct {
 	keptHead  int64         // of Kept, bytes of the first block
 	start     []byte        // of the card, as it was before anything was written; empty: not known
 	late      recent
+	area      atomic.Int64 // that is displaced, and all read back after it
 	zeros     zeros
 
 	ready       chan struct{} // closed when blocks may come, or never will be taken
@@ -304,6 +306,7 @@ func (r *run) begin(ctx context.Context) (err error) {
 	if r.own, err = card.NewPool(inFlight, BlockSize); err != nil {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
+	r.meter.Foresee(r.foresee)
 	if !r.pays.stopped() {
 		r.recognise(r.knows)
 		return nil
@@ -342,6 +345,7 @@ func (r *run) finish(ctx context.Context) error {
 	r.Kept -= r.keptHead
 	if r.job.ReadBack {
 		for area := range r.areas() {
+			r.area.Store(int64(area))
 			if err := r.displace(ctx, area, r.late.indices()); err != nil {
 				return err
 			}
@@ -421,6 +425,15 @@ func (r *run) took(p meter.Phase, bytes int64, start time.Time) {
 		}
 	}
 	r.Phases = append(r.Phases, meter.PhaseTime{Phase: p, Bytes: bytes, Took: took})
+}
+
+// busy notes how long the card was at work in a phase.
+func (r *run) busy(p meter.Phase, took time.Duration) {
+	for i := range r.Phases {
+		if r.Phases[i].Phase == p {
+			r.Phases[i].Card += took
+		}
+	}
 }
 
 // giveUp leaves the card without a partition table. A card that is gone had none when it went, unless

@@ -78,12 +78,14 @@ func (r *run) tookWriting(start time.Time) {
 	if r.opened {
 		start = start.Add(r.opening)
 	}
-	if read, _ := r.pays.times(); r.Compared > BlockSize {
+	read, wrote := r.pays.times()
+	if r.Compared > BlockSize {
 		r.Phases = slices.Insert(r.Phases, 0, meter.PhaseTime{Phase: meter.Compare, Bytes: r.Compared, Took: read})
 		start = start.Add(read)
 	}
 	if r.opened {
 		r.took(meter.Write, r.Written, start)
+		r.busy(meter.Write, wrote)
 	}
 }
 

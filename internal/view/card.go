@@ -30,6 +30,37 @@ type Plan struct {
 	Files     *loose.Set // that go onto the cards in place of an image; nil: none do
 }
 
+// StampTitle says what is written onto which cards.
+func StampTitle(what string, cards []*card.Card) string {
+	var names []string
+	for _, c := range cards {
+		name := word(c.Name)
+		if c.Disk != nil {
+			name = word(c.Path)
+		}
+		names = append(names, name)
+	}
+	title := what + " onto " + and(names)
+	if len(cards) == 1 {
+		title += ", " + Bytes(cards[0].Size)
+		if model := modelOf(cards[0]); model != "" {
+			title += ", " + model
+		}
+	}
+	return title
+}
+
+// modelOf is what a card says it is; empty if it says nothing.
+func modelOf(c *card.Card) string {
+	if c.Disk == nil {
+		return word(c.Model)
+	}
+	return word(c.Disk.Title())
+}
+
+// FilesIn names the files in an archive or a folder.
+func FilesIn(path string) string { return "the files in " + FileName(path) }
+
 // ShowPlan shows the cards, what will be written to them, and what the image will be compared with.
 func (v *Screen) ShowPlan(p Plan) { v.planAnswer(p).print(v.Err, v.errWidth) }
 

@@ -22,6 +22,7 @@ const (
 // Followed is what is shown of a job at work. The name may be empty where there is only one.
 type Followed struct {
 	Name  string
+	Title string // what is done with what; may be empty
 	Meter *meter.Meter
 	Whole func() meter.Reading // in place of a meter: how far all of the work is; nil: there is none
 }
@@ -64,6 +65,11 @@ func (v *Screen) Follow(jobs ...Followed) *Progress {
 	default:
 		p.shown = newRows(v, jobs)
 	}
+	for _, job := range jobs {
+		if job.Title != "" {
+			p.Announce(job.Title)
+		}
+	}
 	p.ended.Go(func() {
 		follow(jobs, p.shown, p.end)
 		p.shown.close()
@@ -92,6 +98,7 @@ func (p *Progress) Stop() {
 type followerOfAll interface {
 	show(job int, r meter.Reading)
 	done(job int, r meter.Reading)
+	foresee(all meter.Forecast, now time.Time) // how long all of the jobs go on, by what is known now
 	say(sentence string)
 	close()
 }
@@ -100,6 +107,7 @@ func follow(jobs []Followed, f followerOfAll, end <-chan struct{}) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	told := make([]int, len(jobs))
+	seers := make([]meter.Forecaster, len(jobs))
 	look := func() {
 		for i, job := range jobs {
 			for _, past := range job.Meter.Past()[told[i]:] {
@@ -110,11 +118,22 @@ func follow(jobs []Followed, f followerOfAll, end <-chan struct{}) {
 	}
 	for {
 		look()
+		var all meter.Forecast
 		for i, job := range jobs {
-			if now := job.read(); now.Phase != "" && now.Serial > told[i] {
-				f.show(i, now)
+			now := job.read()
+			if now.Phase == "" || now.Serial <= told[i] {
+				continue
 			}
+			seen := seers[i].See(now, time.Now())
+			if seen.Slower {
+				f.say(SlowerSentence(job.Name, now.Phase, seen))
+			}
+			if seen.Known && (!all.Known || seen.Left > all.Left) {
+				all = seen
+			}
+			f.show(i, now)
 		}
+		f.foresee(all, time.Now())
 		select {
 		case <-tick.C:
 		case <-end:
@@ -124,12 +143,42 @@ func follow(jobs []Followed, f followerOfAll, end <-chan struct{}) {
 	}
 }
 
+// inAll is how long all of it goes on, and until when.
+func inAll(f meter.Forecast, now time.Time) string {
+	if !f.Known {
+		return ""
+	}
+	ends := now.Add(f.Left).Local()
+	form := "15:04"
+	if f.Left < 10*time.Minute {
+		form = "15:04:05"
+	}
+	if ends.YearDay() != now.Local().YearDay() {
+		form = "15:04 on 2 January"
+	}
+	text := fmt.Sprintf("%s left, until %s", span(f.Left), ends.Format(form))
+	if f.Guessed {
+		text += ", if this card is as fast as most"
+	}
+	return text
+}
+
+// SlowerSentence says that something has become much slower.
+func SlowerSentence(name string, p meter.Phase, f meter.Forecast) string {
+	if name == "" {
+		name = "The card"
+	}
+	return fmt.Sprintf("%s has become slower (%s): %s, after %s before.", word(name), p, rateText(f.Now),
+		rateText(f.Before))
+}
+
 // lines tells progress where there is no terminal.
 type lines struct {
 	v      *Screen
 	prefix []string // of each job
 	serial []int    // of the phase told last
 	at     []time.Time
+	ahead  time.Time  // when it was told how long all goes on
 	mu     sync.Mutex // held for writing a line
 }
 
@@ -153,6 +202,13 @@ func (l *lines) show(job int, r meter.Reading) {
 	}
 	l.serial[job], l.at[job] = r.Serial, now
 	l.write(fmt.Sprintf("%s%s: %s", l.prefix[job], r.Phase, progressText(r, now, standard)))
+}
+
+func (l *lines) foresee(all meter.Forecast, now time.Time) {
+	if text := inAll(all, now); text != "" && now.Sub(l.ahead) >= tellEvery {
+		l.ahead = now
+		l.write("in all: " + text)
+	}
 }
 
 func (l *lines) done(job int, r meter.Reading) {
@@ -188,6 +244,15 @@ func progressText(r meter.Reading, now time.Time, width int) string {
 	}
 	if r.Done == 0 {
 		return fit(width, done)
+	}
+	if r.Judges {
+		done = Bytes(r.Good()) + " good"
+		if r.Bad > 0 {
+			done += ", " + Bytes(r.Bad) + " bad"
+		}
+		if r.Expects() {
+			done += " of " + Bytes(r.Total)
+		}
 	}
 	speed, left := rate(r.Done-r.Before, took), ""
 	if more, ok := r.Left(took); ok && took > time.Second/2 {
@@ -238,14 +303,19 @@ type bars struct {
 	all                 *mpb.Progress
 	w                   io.Writer
 	bar                 *mpb.Bar
+	total               *mpb.Bar // the line of all; nil before anything is known
 	serial              int
 	unicode, colour     bool
 	barWidth, textWidth int
 	width               int
 
-	mu   sync.Mutex
-	text string // beside the bar at hand
+	mu    sync.Mutex
+	text  string // beside the bar at hand
+	inAll string // how long all goes on
 }
+
+// bottomLine is the place of a line below all others.
+const bottomLine = 1 << 20
 
 // barSteps is the resolution of a bar: finer than any terminal.
 const barSteps = 10000
@@ -327,6 +397,28 @@ func barFiller(width int, unicode, colour bool) mpb.BarFiller {
 	return style.Build()
 }
 
+func (b *bars) foresee(all meter.Forecast, now time.Time) {
+	text := inAll(all, now)
+	b.mu.Lock()
+	b.inAll = text
+	b.mu.Unlock()
+	if b.total == nil && text != "" {
+		b.total = lineBelow(b.all, func() string {
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			return fmt.Sprintf("%-*s %s", phaseWidth-1, "in all", b.inAll)
+		})
+	}
+}
+
+// lineBelow is a line of text below all bars, as long as they are drawn.
+func lineBelow(all *mpb.Progress, text func() string) *mpb.Bar {
+	line := func(s decor.Statistics) string { return ansi.Truncate(text(), max(s.AvailableWidth, 0), "") }
+	bar, _ := all.Add(barSteps, nil, mpb.BarPriority(bottomLine), mpb.PrependDecorators(decor.Any(line)),
+		mpb.BarRemoveOnComplete())
+	return bar
+}
+
 func (b *bars) done(_ int, r meter.Reading) {
 	if r.Serial != b.serial {
 		return
@@ -347,6 +439,9 @@ func (b *bars) say(sentence string) {
 
 // close ends the drawing; a blank line keeps it apart from the result.
 func (b *bars) close() {
+	if b.total != nil {
+		b.total.Abort(true)
+	}
 	if b.bar != nil {
 		b.bar.Abort(false)
 	}

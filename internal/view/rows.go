@@ -21,7 +21,10 @@ type rows struct {
 	textWidth int
 	bars      []*mpb.Bar
 
+	total *mpb.Bar // the line of all; nil before anything is known
+
 	mu    sync.Mutex
+	inAll string // how long all goes on
 	now   []rowText
 	drawn []rowText // in the frame at hand
 }
@@ -108,12 +111,29 @@ func (r *rows) set(job int, phase, text string, at int64) {
 	r.bars[job].SetCurrent(at)
 }
 
+func (r *rows) foresee(all meter.Forecast, now time.Time) {
+	text := inAll(all, now)
+	r.mu.Lock()
+	r.inAll = text
+	r.mu.Unlock()
+	if r.total == nil && text != "" {
+		r.total = lineBelow(r.all, func() string {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return "in all: " + r.inAll
+		})
+	}
+}
+
 // say writes a line above the rows.
 func (r *rows) say(sentence string) {
 	_, _ = r.all.Write([]byte(fold(word(sentence), r.width, "") + "\n")) // what can't be shown is lost
 }
 
 func (r *rows) close() {
+	if r.total != nil {
+		r.total.Abort(true)
+	}
 	for _, b := range r.bars {
 		b.Abort(false)
 	}

@@ -380,6 +380,7 @@ func stampFacts(a *answer, doc receipt.Document) {
 func cardFacts(a *answer, doc receipt.Document) {
 	a.add("card", "%s, %s, %s", doc.Card.Name, exact(doc.Card.Size), cardKind(doc.Card))
 	phaseFacts(a, doc)
+	a.add("time", "%s", tookFact(doc))
 	if s := doc.Spots; s != nil && s.Done && gauge.Verdict(s.Verdict) != gauge.Holds {
 		a.add("spots", "tried first: %s", s.Verdict)
 	} else if s != nil && !s.Done && s.Why != "" && isStamped(doc) {

@@ -33,6 +33,12 @@ type progressLine struct {
 	Seconds float64         `json:"seconds"`
 	Rate    float64         `json:"rate"` // bytes a second
 	Left    *float64        `json:"left,omitempty"`
+
+	LeftInAll *float64   `json:"left_in_all,omitempty"` // of all cards and phases, seconds
+	Ends      *time.Time `json:"ends,omitempty"`        // when that is
+	Guessed   bool       `json:"guessed,omitempty"`     // by how fast most cards are
+	Good      *int64     `json:"good,omitempty"`        // bytes that a test has found to be so
+	Bad       *int64     `json:"bad,omitempty"`
 }
 
 // jsonLines writes progress as lines of JSON: one when a phase begins or ends, and one a second while it goes on.
@@ -41,8 +47,12 @@ type jsonLines struct {
 	jobs   []Followed
 	serial []int
 	at     []time.Time
+	ahead  meter.Forecast
 	mu     sync.Mutex // held for writing a line
 }
+
+// foresee keeps how long all goes on, for the lines that follow.
+func (l *jsonLines) foresee(all meter.Forecast, _ time.Time) { l.ahead = all }
 
 func newJSONLines(w io.Writer, jobs []Followed) *jsonLines {
 	return &jsonLines{w: w, jobs: jobs, serial: make([]int, len(jobs)), at: make([]time.Time, len(jobs))}
@@ -62,6 +72,15 @@ func (l *jsonLines) show(job int, r meter.Reading) {
 			left := math.Round(more.Seconds()*10) / 10
 			line.Left = &left
 		}
+	}
+	if l.ahead.Known {
+		left := math.Round(l.ahead.Left.Seconds()*10) / 10
+		ends := now.Add(l.ahead.Left).Round(time.Second)
+		line.LeftInAll, line.Ends, line.Guessed = &left, &ends, l.ahead.Guessed
+	}
+	if r.Judges {
+		good := r.Good()
+		line.Good, line.Bad = &good, &r.Bad
 	}
 	l.write(line)
 }
@@ -115,5 +134,8 @@ type nothing struct{ v *Screen }
 
 func (n nothing) show(int, meter.Reading) {}
 func (n nothing) done(int, meter.Reading) {}
-func (n nothing) say(sentence string)     { n.v.Say(sentence) }
-func (n nothing) close()                  {}
+
+func (n nothing) foresee(meter.Forecast, time.Time) {}
+
+func (n nothing) say(sentence string) { n.v.Say(sentence) }
+func (n nothing) close()              {}

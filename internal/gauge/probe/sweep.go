@@ -203,7 +203,18 @@ func (s *Sweep) compareBlock(ctx context.Context, buf []byte, off int64) error {
 	}
 	s.Reading.Mark(off, int64(len(buf)), time.Now())
 	s.Progress.Add(int64(len(buf)))
+	s.Progress.Found(s.badBytes())
 	return err
+}
+
+// badBytes is how many bytes are known to be bad.
+func (s *Sweep) badBytes() (n int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, bytes := range s.Bad.Bytes {
+		n += bytes
+	}
+	return n
 }
 
 // compareSectors notes what is wrong in a stretch that was read, and reads it a second time: a place that reads right

@@ -27,7 +27,8 @@ type Test struct {
 	Carry    *Progress  // carry on a test; its Nonce and First count
 	Keep     func(Progress) error
 	Expect   func(Expectation)
-	Begun    func() // called when the first write has been done, and what was on the card is lost; may be nil
+	ReadRate float64 // bytes a second, if it is known from before
+	Begun    func()  // called when the first write has been done, and what was on the card is lost; may be nil
 }
 
 // Expectation is how long a test will take, told when its speed is known.
@@ -142,6 +143,7 @@ func (w Test) Run(ctx context.Context) (*gauge.Report, error) {
 	rep := &gauge.Report{Method: gauge.ByWhole, Claimed: w.Device.Size(), Nonce: r.Nonce, Resumed: w.Carry != nil}
 	r.FirstWrite = w.Begun
 	r.Sweep.Subject = probe.Subject{Dev: w.Device, Progress: w.Meter, Marks: mark.NewRun(r.Nonce), Report: rep}
+	w.Meter.Foresee(r.foresee)
 	defer r.Close()
 	if err := r.Open(probe.InFlight + 1); err != nil {
 		rep.Verdict = gauge.Inconclusive
@@ -153,6 +155,31 @@ func (w Test) Run(ctx context.Context) (*gauge.Report, error) {
 	}
 	r.finish(err)
 	return rep, err
+}
+
+// foresee is how long the test will take, seen from a phase, if nothing is found out on the way.
+func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
+	took := time.Since(now.Started)
+	if now.Done-now.Before <= 0 || took < time.Second {
+		return f, false
+	}
+	rate := float64(now.Done-now.Before) / took.Seconds()
+	at := func(n int64, rate float64) time.Duration {
+		return time.Duration(float64(n) / rate * float64(time.Second))
+	}
+	n := probe.Reach(now.Total)
+	switch now.Phase {
+	case meter.Write:
+		read := rate // nothing is known of it before; most cards read faster
+		if r.ReadRate > 0 {
+			read = r.ReadRate
+		}
+		f.Next = at(now.Total+n, read) + at(n, rate)
+		return f, true
+	case meter.ReadBack:
+		return f, true
+	}
+	return f, false
 }
 
 // story is the test from its beginning to its end.

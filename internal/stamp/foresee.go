@@ -1,0 +1,104 @@
+package stamp
+
+import (
+	"time"
+
+	"zipstamp/internal/meter"
+)
+
+// How fast most cards are, bytes a second.
+const (
+	usualWrite = 20e6
+	usualRead  = 80e6
+)
+
+// Foresee tells how long it takes to stamp an image of a size onto a card, and to read it back, bytes, by what is known
+// of it; past may be nil. It is for the time before the stamp begins.
+func Foresee(size int64, past *Past, readBack bool) meter.Foreseen {
+	p := newPays(past, false, 0)
+	write, read, guessed := p.rates()
+	f := meter.Foreseen{Next: at(size, write), Guessed: guessed}
+	if readBack {
+		f.Next += afterWriting(size, write, read, areasOf(size), false)
+	}
+	return f
+}
+
+// rates are those of writing and reading, and whether both are only what most cards have.
+func (p *pays) rates() (write, read float64, guessed bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	write, read = p.writes.rate(), p.reads.rate()
+	known := write > 0
+	if past := p.past; past != nil {
+		if write == 0 {
+			write = past.Write
+		}
+		if read == 0 {
+			read = past.Read
+		}
+		known = write > 0
+	}
+	if write == 0 {
+		write = usualWrite
+	}
+	if read == 0 {
+		read = max(usualRead, write)
+	}
+	return write, read, !known
+}
+
+func at(bytes int64, rate float64) time.Duration {
+	return time.Duration(float64(bytes) / rate * float64(time.Second))
+}
+
+// afterWriting is how long what follows on the writing takes: in each area, a part is written once more and all is read
+// back, and in the end the first block. begun says that the first rewriting is under way or done.
+func afterWriting(size int64, write, read float64, areas int, begun bool) (took time.Duration) {
+	rewrite := at(Displaced, write) + at(Displaced, read)
+	took = time.Duration(areas)*(rewrite+at(size, read)) + at(BlockSize, read)
+	if begun {
+		took -= rewrite
+	}
+	return took
+}
+
+// foresee is how long the job will take, seen from a phase.
+func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
+	size := max(r.likely(), now.Done)
+	if size == 0 {
+		return f, false
+	}
+	write, read, guessed := r.pays.rates()
+	f.Guessed = guessed
+	areas := areasOf(size)
+	left := areas - int(r.area.Load())
+	if !r.job.ReadBack {
+		areas, left = 0, 0
+	}
+	switch now.Phase {
+	case meter.Compare, meter.Write:
+		f.Now = at(size, write)
+		if now.Phase == meter.Compare {
+			f.Now = at(size, read)
+		}
+		if areas > 0 {
+			f.Next = afterWriting(size, write, read, areas, false)
+		}
+	case meter.Try, meter.Discard:
+		f.Next = at(size, write) + afterWriting(size, write, read, areas, false)
+	case meter.Rewrite:
+		f.Now = at(Displaced, write)
+		f.Next = afterWriting(size, write, read, left, true)
+	case meter.ReadBack:
+		f.Now = at(size, read)
+		f.Next = afterWriting(size, write, read, left, true) - at(size, read)
+	case meter.Flush:
+		f.Next = afterWriting(size, write, read, left, true)
+	case meter.Finish:
+		f.Now = at(BlockSize, read)
+	default: // what is repaired, nobody foresees
+		return f, false
+	}
+	return f, true
+}
