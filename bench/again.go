@@ -3,8 +3,11 @@
 package main
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -12,168 +15,212 @@ import (
 	"time"
 )
 
-// What is on a card before it is stamped again.
+// How fast the cards are, and how much differs.
 const (
 	writeRate, readRate = 20, 90 // MB/s
 	oneIn               = 10     // blocks that differ
 )
 
+// before is a card before it is stamped, and how it is.
+type before struct {
+	what     string
+	image    []byte
+	holds    []byte   // nil: what a stamp left, which isn't timed
+	cut      bool     // a stamp is killed at half of its writing, and counts too
+	discards bool     // it takes discards
+	args     []string // of the stamp
+	changed  int64    // bytes that differ; 0: not told
+}
+
+// measured is what a stamp took and did.
+type measured struct {
+	took    time.Duration
+	written int64
+	errors  [3]float64 // of the time said beforehand, after these parts of the time
+}
+
+// saidAt are the parts of the time at which the time said beforehand is compared.
+var saidAt = [3]float64{0.1, 0.25, 0.5}
+
 // runAgain measures stamps of cards that hold a part of the image already, as ratios to one that writes all.
 func runAgain(work string, size int64, rounds int) error {
-	b := &bench{work: work, size: size}
-	if err := b.ready(); err != nil {
-		return err
-	}
-	image, err := os.ReadFile(b.path("disk.img"))
+	b, image, noise, err := againReady(work, size)
 	if err != nil {
 		return err
 	}
-	noise := make([]byte, size)
-	random := rand.NewChaCha8([32]byte{1})
-	_, _ = random.Read(noise) // never fails
-	tenth := append([]byte(nil), image...)
-	for off := int64(oneIn/2) * block; off < size; off += oneIn * block {
-		copy(tenth[off:min(off+block, size)], noise[off:])
-	}
+	tenth := bytes.Clone(image)
 	changed := int64(0)
 	for off := int64(oneIn/2) * block; off < size; off += oneIn * block {
+		copy(tenth[off:min(off+block, size)], noise[off:])
 		changed += min(block, size-off)
 	}
-	fmt.Printf("practice cards that write %d MB/s and read %d MB/s, raw image of %d MiB, median of %d\n\n", writeRate,
-		readRate,
-		size>>20, rounds)
-	var all time.Duration
-	for _, c := range []struct {
-		what  string
-		holds []byte
-		known bool // by a stamp before
-		args  []string
-		cut   bool
-	}{
-		{what: "something else, --write-all", holds: noise, args: []string{"--write-all"}},
-		{what: "something else", holds: noise},
-		{what: "the same, with a receipt", known: true},
-		{what: "the same, without one", holds: image},
-		{what: "all but a tenth of the blocks", holds: tenth},
-		{what: "something else, interrupted at half, and again", holds: noise, cut: true},
-	} {
-		took, written, err := b.medianAgain(rounds, c.holds, c.known, c.cut, c.args)
-		if err != nil {
-			return err
+	return b.compareAgain(rounds, []before{
+		{what: "something else, --write-all", image: image, holds: noise, args: []string{"--write-all"}},
+		{what: "something else", image: image, holds: noise},
+		{what: "the same, with a receipt", image: image},
+		{what: "the same, without one", image: image, holds: image},
+		{what: "all but a tenth of the blocks", image: image, holds: tenth, changed: changed},
+		{what: "something else, killed at half, and again", image: image, holds: noise, cut: true},
+	})
+}
+
+// runZeros measures images with zeros on cards that take discards, as ratios to writing all.
+func runZeros(work string, size int64, rounds int) error {
+	b, _, noise, err := againReady(work, size)
+	if err != nil {
+		return err
+	}
+	with := func(share float64) []byte {
+		img := bytes.Clone(noise)
+		for i := int64(0); i*block < size; i++ {
+			if math.Mod(float64(i)*share, 1) >= 1-share {
+				clear(img[i*block : min((i+1)*block, size)])
+			}
 		}
-		if all == 0 {
-			all = took
+		img[510], img[511] = 0x55, 0xAA
+		return img
+	}
+	other := with(0.5)
+	for i := range other {
+		other[i] ^= 0xA5
+	}
+	return b.compareAgain(rounds, []before{
+		{what: "all is written", image: with(0.3), holds: other, args: []string{"--write-all"}},
+		{what: "30 % of zeros, discarded", image: with(0.3), holds: other, discards: true},
+		{what: "60 % of zeros, discarded", image: with(0.6), holds: other, discards: true},
+	})
+}
+
+// againReady makes what such measurements need.
+func againReady(work string, size int64) (b *bench, image, noise []byte, err error) {
+	b = &bench{work: work, size: size}
+	if err := b.ready(); err != nil {
+		return nil, nil, nil, err
+	}
+	if image, err = os.ReadFile(b.path("disk.img")); err != nil {
+		return nil, nil, nil, err
+	}
+	noise = make([]byte, size)
+	_, _ = rand.NewChaCha8([32]byte{1}).Read(noise) // never fails
+	return b, image, noise, nil
+}
+
+func (b *bench) compareAgain(rounds int, all []before) error {
+	fmt.Printf("practice cards that write %d MB/s and read %d MB/s, raw image of %d MiB, median of %d; error of the "+
+		"time "+
+		"said after a tenth, a quarter and half of it\n\n", writeRate, readRate, b.size>>20, rounds)
+	var first time.Duration
+	for _, c := range all {
+		var times []time.Duration
+		var m measured
+		for range rounds {
+			var err error
+			if m, err = b.stampAgain(c); err != nil {
+				return err
+			}
+			times = append(times, m.took)
 		}
-		fmt.Printf("  %-48s %6.1f s  %.2f   written %5.1f MB", c.what, took.Seconds(), took.Seconds()/all.Seconds(),
-			float64(written)/1e6)
-		if c.what == "all but a tenth of the blocks" {
-			fmt.Printf(", %.2f of what differs, and the first block", float64(written-block)/float64(changed))
+		took := median(times)
+		if first == 0 {
+			first = took
+		}
+		fmt.Printf("  %-44s %6.1f s  %.2f  written %5.1f MB  error", c.what, took.Seconds(),
+			took.Seconds()/first.Seconds(),
+			float64(m.written)/1e6)
+		for _, e := range m.errors {
+			fmt.Printf(" %+.0f %%", 100*e)
+		}
+		if c.changed > 0 {
+			fmt.Printf("  %.2f of what differs, and the first block", float64(m.written-block)/float64(c.changed))
 		}
 		fmt.Println()
 	}
 	return os.RemoveAll(b.path("again"))
 }
 
-func (b *bench) medianAgain(rounds int, holds []byte, known, cut bool, args []string) (time.Duration, int64, error) {
-	var times []time.Duration
-	var written int64
-	for range rounds {
-		took, n, err := b.stampAgain(holds, known, cut, args)
-		if err != nil {
-			return 0, 0, err
-		}
-		times, written = append(times, took), n
-	}
-	return median(times), written, nil
-}
-
-// stampAgain stamps a card once; a known one was stamped before, without its time.
-func (b *bench) stampAgain(holds []byte, known, cut bool, args []string) (time.Duration, int64, error) {
+// stampAgain stamps a card once.
+func (b *bench) stampAgain(c before) (m measured, err error) {
 	dir := b.path("again")
 	if err := os.RemoveAll(dir); err != nil {
-		return 0, 0, err
+		return m, err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return 0, 0, err
+		return m, err
 	}
 	name, image := filepath.Join(dir, "a.card"), filepath.Join(dir, "disk.img")
-	if err := os.Link(b.path("disk.img"), image); err != nil { // no sums lie beside it there
-		return 0, 0, err
+	if err := os.WriteFile(image, c.image, 0o644); err != nil {
+		return m, err
 	}
-	if err := b.practice(name, b.size+block, 0, 0); err != nil {
-		return 0, 0, err
-	}
-	run := func(receipt string, args ...string) (time.Duration, error) {
-		cmd := exec.Command(b.tool, append([]string{
-			"stamp", "--yes", "--unchecked", "--no-spots", "--receipt", filepath.Join(dir, receipt), image,
-			name,
-		}, args...)...)
+	stamp := func(args ...string) *exec.Cmd {
+		cmd := exec.Command(b.tool, append([]string{"stamp", "--yes", "--unchecked", "--no-spots", image, name},
+			args...)...)
 		cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir)
-		start := time.Now()
-		if cut && receipt == "cut.json" {
-			time.AfterFunc(time.Duration(float64(b.size)/2/(writeRate*1e6)*float64(time.Second)), func() {
-				_ = cmd.Process.Kill()
-			})
-			_, _ = cmd.CombinedOutput()
-			return time.Since(start), nil
+		return cmd
+	}
+	practice := []string{
+		"practice", "new", name, "--claimed", fmt.Sprint(b.size + 64<<20), "--write-rate",
+		fmt.Sprintf("%dMB/s", writeRate), "--read-rate", fmt.Sprintf("%dMB/s", readRate),
+	}
+	if c.discards {
+		practice = append(practice, "--discards", "zeros")
+	}
+	if out, err := exec.Command(b.tool, practice...).CombinedOutput(); err != nil {
+		return m, fmt.Errorf("%w: %s", err, out)
+	}
+	if c.holds != nil {
+		holds := append(c.holds[:b.size:b.size], make([]byte, 64<<20)...)
+		if err := os.WriteFile(name+".data", holds, 0o644); err != nil {
+			return m, err
 		}
-		out, err := cmd.CombinedOutput()
-		if err != nil {
-			return 0, fmt.Errorf("%w: %s", err, out)
-		}
-		return time.Since(start), nil
+	} else if out, err := stamp().CombinedOutput(); err != nil {
+		return m, fmt.Errorf("%w: %s", err, out)
 	}
-	if known {
-		cmd := exec.Command(b.tool, "stamp", "--yes", "--unchecked", "--no-spots", image, name)
-		cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return 0, 0, fmt.Errorf("%w: %s", err, out)
-		}
-	} else if err := os.WriteFile(name+
-		".data", append(holds[:b.size:b.size], make([]byte, block)...), 0o644); err != nil {
-		return 0, 0, err
+	if c.cut {
+		start, cmd := time.Now(), stamp()
+		time.AfterFunc(time.Duration(float64(b.size)/2/(writeRate*1e6)*float64(time.Second)), func() {
+			_ = cmd.Process.Kill()
+		})
+		_ = cmd.Run() // it was killed
+		m.took = time.Since(start)
 	}
-	// from now on it has its speed
-	if err := os.Remove(name); err != nil {
-		return 0, 0, err
-	}
-	if err := os.Rename(name+".data", name+".kept"); err != nil {
-		return 0, 0, err
-	}
-	if err := b.practice(name, b.size+block, writeRate, readRate); err != nil {
-		return 0, 0, err
-	}
-	if err := os.Rename(name+".kept", name+".data"); err != nil {
-		return 0, 0, err
-	}
-	var before time.Duration
-	if cut {
-		var err error
-		if before, err = run("cut.json", args...); err != nil {
-			return 0, 0, err
-		}
-	}
-	took, err := run("r.json", args...)
+	receipt := filepath.Join(dir, "r.json")
+	cmd := stamp(append(c.args, "--receipt", receipt, "--progress", "json")...)
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	said, err := cmd.StderrPipe()
 	if err != nil {
-		return 0, 0, err
+		return m, err
 	}
-	text, err := os.ReadFile(filepath.Join(dir, "r.json"))
+	start := time.Now()
+	if err := cmd.Start(); err != nil {
+		return m, err
+	}
+	var ends [][2]time.Time // when it was said, and the time said
+	for lines := bufio.NewScanner(said); lines.Scan(); {
+		var line struct{ Ends time.Time }
+		if json.Unmarshal(lines.Bytes(), &line) == nil && !line.Ends.IsZero() {
+			ends = append(ends, [2]time.Time{time.Now(), line.Ends})
+		}
+	}
+	if err := cmd.Wait(); err != nil {
+		return m, fmt.Errorf("%w: %s", err, out.String())
+	}
+	took := time.Since(start)
+	m.took += took
+	for i, part := range saidAt {
+		at := start.Add(time.Duration(part * float64(took)))
+		for _, e := range ends {
+			if e[0].Before(at) {
+				m.errors[i] = e[1].Sub(start).Seconds()/took.Seconds() - 1
+			}
+		}
+	}
+	text, err := os.ReadFile(receipt)
 	if err != nil {
-		return 0, 0, err
+		return m, err
 	}
 	var r struct{ Bytes struct{ Written int64 } }
 	err = json.Unmarshal(text, &r)
-	return before + took, r.Bytes.Written, err
-}
-
-// practice makes a practice card of a size in bytes and rates in MB/s; 0 is no limit.
-func (b *bench) practice(name string, size int64, write, read int) error {
-	args := []string{"practice", "new", name, "--claimed", fmt.Sprint(size)}
-	if write > 0 {
-		args = append(args, "--write-rate", fmt.Sprintf("%dMB/s", write), "--read-rate", fmt.Sprintf("%dMB/s", read))
-	}
-	if out, err := exec.Command(b.tool, args...).CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	return nil
+	m.written = r.Bytes.Written
+	return m, err
 }

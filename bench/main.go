@@ -8,6 +8,7 @@
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
 //	go run ./bench -work /var/tmp/zsbench -what again -size 268435456 -rounds 1
+//	go run ./bench -work /var/tmp/zsbench -what zeros -size 268435456 -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what fetch
 //	go run ./bench -work /var/tmp/zsbench -what scale -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
@@ -46,7 +47,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
 	what := flag.String("what", "stamp",
 		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
-			"files (cards of loose files), again (cards that hold a part of the image), fetch (downloads), scale "+
+			"files (cards of loose files), again (cards that hold a part of the image), zeros (discards), fetch "+
+			"(downloads), scale "+
 			"(how time grows with the work), gauge (tests of "+
 			"cards), trials (their verdicts, on so "+
 			"many cards as "+
@@ -61,6 +63,8 @@ func main() {
 		err = unpackOne(*one)
 	case *what == "cards":
 		err = runCards(*work, *size, *rounds)
+	case *what == "zeros":
+		err = runZeros(*work, *size, *rounds)
 	case *what == "again":
 		err = runAgain(*work, *size, *rounds)
 	case *what == "files":

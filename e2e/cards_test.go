@@ -25,8 +25,8 @@ func TestSeveralCardsAtOnce(t *testing.T) {
 	d.card("gone.card", "--claimed", "64MB", "--gone-after", "20MB")
 
 	// places are not tried before: one of them may be that which is stored wrong once
-	r := d.want(0, "All 2 cards are stamped and read back.", "stamp", "--yes", "--no-spots", osXZ, "tide.card",
-		"ebb.card")
+	r := d.want(0, "All 2 cards are stamped and read back.", "stamp", "--yes", "--no-spots", "--write-all", osXZ,
+		"tide.card", "ebb.card")
 	r.mentions(t, "repaired: 1 block at byte 4,194,304", "tide.card stamped: write at", "tide.card write: ",
 		"ebb.card write: ")
 	for _, name := range []string{"tide", "ebb"} {

@@ -92,7 +92,7 @@ func TestFailingBlockDevice(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	t.Cleanup(func() { _ = exec.Command("umount", full).Run() })
 	narrow := testbed.Loop(t, testbed.Sparse(t, filepath.Join(full, "card"), 64<<20))
-	r := d.want(5, "", "stamp", "--yes", osXZ, narrow)
+	r := d.want(5, "", "stamp", "--yes", "--write-all", osXZ, narrow)
 	r.mentions(t, "Not stamped: the disk that holds the card's file is full; the card has no partition table")
 	head := make([]byte, 512)
 	f, err := os.Open(filepath.Join(full, "card"))

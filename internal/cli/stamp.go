@@ -131,11 +131,12 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 	} else {
 		m = new(meter.Meter)
 	}
-	for _, t := range s.left() {
+	left := s.left()
+	for _, t := range left {
 		t.past = s.pastOf(t.card)
 	}
-	m.Foresee(s.foresee)
-	progress := s.screen.Follow(view.Followed{Meter: m, Title: s.title(s.left()...)})
+	m.Foresee(func(meter.Reading) (meter.Foreseen, bool) { return s.foresee(left) })
+	progress := s.screen.Follow(view.Followed{Meter: m, Title: s.title(left)})
 	if s.arrives() {
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
@@ -200,7 +201,7 @@ func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
 }
 
 // title says what is stamped onto what.
-func (s *stamping) title(targets ...*target) string {
+func (s *stamping) title(targets []*target) string {
 	var cards []*card.Card
 	for _, t := range targets {
 		cards = append(cards, t.card)
@@ -209,8 +210,8 @@ func (s *stamping) title(targets ...*target) string {
 }
 
 // foresee is how long the stamp will take, while the image is checked.
-func (s *stamping) foresee(meter.Reading) (f meter.Foreseen, ok bool) {
-	for _, t := range s.targets {
+func (s *stamping) foresee(cards []*target) (f meter.Foreseen, ok bool) {
+	for _, t := range cards {
 		if one := stamp.Foresee(s.load.need(t), t.past, s.set.readBack); one.Next > f.Next {
 			f, ok = one, true
 		}

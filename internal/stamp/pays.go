@@ -51,7 +51,8 @@ const (
 	// of the time of writing, the part that may be spent on looking at pieces, and on reading blocks in groups where it
 	// doesn't seem to pay
 	forLooking, forTrying = 0.007, 0.008
-	freeLooks             = 4 // pieces that are looked at before there is anything to go by
+	doubtful              = 0.8 // below this share, what is known of the card is not true any more: a look is cheap
+	freeLooks             = 4   // pieces that are looked at before there is anything to go by
 	// an access is timed if it is at least this large, bytes; that of a smaller one is its latency more than its rate
 	timed = 1 << 20
 	// when so much has been timed, what comes counts more than what was: cards get slower
@@ -195,14 +196,14 @@ func (p *pays) slower() float64 {
 
 // group tells which group a block is in, before anything of it was read; look says that a piece is to be read first.
 func (p *pays) group(i int, own digest.Block) (g group, look bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	switch {
 	case p.past.same(i, own):
-		return heldBefore, false
+		return heldBefore, p.share[heldBefore] < doubtful
 	case p.past.knows(i):
 		return heldOther, false
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	if i == 0 || p.share[anyBlock] > p.slower() {
 		return anyBlock, false
 	}

@@ -65,9 +65,11 @@ func (v *Screen) Follow(jobs ...Followed) *Progress {
 	default:
 		p.shown = newRows(v, jobs)
 	}
-	for _, job := range jobs {
-		if job.Title != "" {
-			p.Announce(job.Title)
+	if _, unseen := p.shown.(nothing); !unseen {
+		for _, job := range jobs {
+			if job.Title != "" {
+				p.shown.say(job.Title)
+			}
 		}
 	}
 	p.ended.Go(func() {
