@@ -238,8 +238,8 @@ restored, to find counterfeit cards early. At the end the card is ejected.
 What the card already holds is not written again: where that is quicker, a block
 is read first, and only what differs is written. So a new release is quickly on
 a card that has the last one, and a stamp that was interrupted goes on where it
-was, by the same command. Nor are zeros written, where a card takes discards and has
-zeros after them. Everything is read back all the same.
+was, by the same command. Nor are zeros written, where a card takes discards and
+has zeros after them. Everything is read back all the same.
 
 The settings read_back, write_all, repairs, receipts and eject can be made in
 the configuration file zipstamp/config.toml, or in variables: ZIPSTAMP_READ_BACK
