@@ -128,7 +128,11 @@ func (b *bench) compareAgain(rounds int, all []before) error {
 			took.Seconds()/first.Seconds(),
 			float64(m.written)/1e6)
 		for _, e := range m.errors {
-			fmt.Printf(" %+.0f %%", 100*e)
+			if math.IsNaN(e) {
+				fmt.Print(" (nothing said)")
+			} else {
+				fmt.Printf(" %+.0f %%", 100*e)
+			}
 		}
 		if c.changed > 0 {
 			fmt.Printf("  %.2f of what differs, and the first block", float64(m.written-block)/float64(c.changed))
@@ -209,6 +213,7 @@ func (b *bench) stampAgain(c before) (m measured, err error) {
 	m.took += took
 	for i, part := range saidAt {
 		at := start.Add(time.Duration(part * float64(took)))
+		m.errors[i] = math.NaN()
 		for _, e := range ends {
 			if e[0].Before(at) {
 				m.errors[i] = e[1].Sub(start).Seconds()/took.Seconds() - 1

@@ -4,7 +4,7 @@ import "time"
 
 // Foreseen is how long work will take that has not begun.
 type Foreseen struct {
-	Now     time.Duration // the phase at hand, before it shows a rate of its own
+	Now     time.Duration // what is left of the phase at hand; 0: its own rate tells
 	Next    time.Duration // all phases after it
 	Guessed bool          // it is how fast most cards are: nothing is known of this one
 }
@@ -77,12 +77,14 @@ func (f *Forecaster) See(r Reading, now time.Time) Forecast {
 	}
 	out := f.slower(r, now)
 	left, ok := f.phase(r, share, known, now)
-	switch {
-	case ok:
-		left += r.Foreseen.Next
-	case r.Foresees:
-		left = max(r.Foreseen.Now-now.Sub(r.Started), 0) + r.Foreseen.Next
+	if seen := r.Foreseen.Now; r.Foresees && seen > 0 { // it counts less and less
+		weight := 0.0
+		if ok {
+			weight = min(now.Sub(r.Started).Seconds()/lookBack.Seconds(), 1)
+		}
+		left = time.Duration((1-weight)*float64(seen) + weight*float64(left))
 	}
+	left += r.Foreseen.Next
 	out.Left, out.Known, out.Guessed = left, r.Foresees && left > 0, r.Foreseen.Guessed
 	return out
 }

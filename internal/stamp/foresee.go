@@ -73,32 +73,62 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 	f.Guessed = guessed
 	areas := areasOf(size)
 	left := areas - int(r.area.Load())
-	if !r.job.ReadBack {
-		areas, left = 0, 0
+	rest := max(now.Total-now.Done, 0)
+	after := func() time.Duration {
+		if !r.job.ReadBack {
+			return 0
+		}
+		r.mu.Lock()
+		little := r.Kept > 0 && float64(r.Written)*float64(size) < Displaced*float64(max(r.handled, 1))
+		r.mu.Unlock()
+		took := afterWriting(size, write, read, areas, false)
+		if little && areas == 1 {
+			took += at(Displaced, write) + at(Displaced, read)
+		}
+		return took
 	}
 	switch now.Phase {
-	case meter.Compare, meter.Write:
-		f.Now = at(size, write)
-		if now.Phase == meter.Compare {
-			f.Now = at(size, read)
+	case meter.Compare:
+		f.Now, f.Next = at(rest, read), after()
+		if r.pays.past != nil && r.pays.past.Displaced >= Displaced { // it is likely that nothing will be written
+			f.Next = at(size, read)
 		}
-		if areas > 0 {
-			f.Next = afterWriting(size, write, read, areas, false)
-		}
+	case meter.Write:
+		f.Now, f.Next = time.Duration(float64(rest)*r.pays.cost(write, read)*float64(time.Second)), after()
 	case meter.Try, meter.Discard:
-		f.Next = at(size, write) + afterWriting(size, write, read, areas, false)
+		f.Next = at(size, write) + after()
 	case meter.Rewrite:
-		f.Now = at(Displaced, write)
+		f.Now = at(rest, write) + at(rest, read)
 		f.Next = afterWriting(size, write, read, left, true)
 	case meter.ReadBack:
-		f.Now = at(size, read)
+		f.Now = at(rest, read)
 		f.Next = afterWriting(size, write, read, left, true) - at(size, read)
+		if !r.isOpened() {
+			f.Next = 0
+		}
 	case meter.Flush:
 		f.Next = afterWriting(size, write, read, left, true)
 	case meter.Finish:
-		f.Now = at(BlockSize, read)
+		f.Now = at(rest, read)
 	default: // what is repaired, nobody foresees
 		return f, false
 	}
 	return f, true
+}
+
+// isOpened tells whether anything was written.
+func (r *run) isOpened() bool {
+	r.gate.RLock()
+	defer r.gate.RUnlock()
+	return r.opened
+}
+
+// cost is how long a byte takes, seconds, as blocks have been of late.
+func (p *pays) cost(write, read float64) float64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.off || p.share[anyBlock] <= p.slower() {
+		return 1 / write
+	}
+	return 1/read + (1-p.share[anyBlock])/write
 }
