@@ -70,24 +70,24 @@ func runZeros(work string, size int64, rounds int) error {
 	if err != nil {
 		return err
 	}
-	with := func(share float64) []byte {
+	with := func(percent int64) []byte {
 		img := bytes.Clone(noise)
 		for i := int64(0); i*block < size; i++ {
-			if math.Mod(float64(i)*share, 1) >= 1-share {
+			if i*percent%100 >= 100-percent {
 				clear(img[i*block : min((i+1)*block, size)])
 			}
 		}
 		img[510], img[511] = 0x55, 0xAA
 		return img
 	}
-	other := with(0.5)
+	other := with(50)
 	for i := range other {
 		other[i] ^= 0xA5
 	}
 	return b.compareAgain(rounds, []before{
-		{what: "all is written", image: with(0.3), holds: other, args: []string{"--write-all"}},
-		{what: "30 % of zeros, discarded", image: with(0.3), holds: other, discards: true},
-		{what: "60 % of zeros, discarded", image: with(0.6), holds: other, discards: true},
+		{what: "all is written", image: with(30), holds: other, args: []string{"--write-all"}},
+		{what: "30 % of zeros, discarded", image: with(30), holds: other, discards: true},
+		{what: "60 % of zeros, discarded", image: with(60), holds: other, discards: true},
 	})
 }
 
