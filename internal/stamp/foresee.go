@@ -94,7 +94,8 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 			f.Next = at(size, read)
 		}
 	case meter.Write:
-		f.Now, f.Next = time.Duration(float64(rest)*r.pays.cost(write, read)*float64(time.Second)), after()
+		seconds := float64(rest) * r.pays.cost(write, read) * (1 - r.zeroShare())
+		f.Now, f.Next = time.Duration(seconds*float64(time.Second)), after()
 	case meter.Try, meter.Discard:
 		f.Next = at(size, write) + after()
 	case meter.Rewrite:
@@ -121,6 +122,16 @@ func (r *run) isOpened() bool {
 	r.gate.RLock()
 	defer r.gate.RUnlock()
 	return r.opened
+}
+
+// zeroShare is the share of blocks that are left out since they are zeros.
+func (r *run) zeroShare() float64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.zeros.left {
+		return 0
+	}
+	return float64(r.zeros.seen[1]) / float64(r.zeros.seen[0])
 }
 
 // cost is how long a byte takes, seconds, as blocks have been of late.

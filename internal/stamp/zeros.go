@@ -38,6 +38,7 @@ type zeros struct {
 	from, to int64  // what was discarded and reads as zeros, bytes of the card; nothing where they are the same
 	blocks   []int  // that were not written because of that; guarded by the run's mu
 	started  int    // the highest block on which work has begun; likewise
+	left     bool   // blocks of zeros are left out; likewise
 	seen     [2]int // blocks, and of these blocks of zeros; likewise
 }
 
@@ -116,6 +117,9 @@ func (r *run) discard(ctx context.Context, buf []byte, share float64) error {
 	r.Discarded = at - from
 	if at > from && r.readsAsZeros(buf, from, at) {
 		r.zeros.from, r.zeros.to = from, at
+		r.mu.Lock()
+		r.zeros.left = true
+		r.mu.Unlock()
 	}
 	r.took(meter.Discard, r.Discarded, began)
 	return nil
