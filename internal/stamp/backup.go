@@ -12,7 +12,7 @@ const backupEntries = 16384
 
 var gptSignature = []byte("EFI PART")
 
-// backupTable finds such a copy; length is 0 if there is none. buf is a block's buffer.
+// backupTable finds such a copy; length is 0 if there is none. buf has room for a sector.
 func backupTable(d card.Device, buf []byte) (offset, length int64, err error) {
 	sector := int64(d.SectorSize())
 	last := buf[:sector]

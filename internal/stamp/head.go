@@ -51,7 +51,7 @@ func (r *run) writeHead(ctx context.Context) error {
 	defer r.pool.Put(buf)
 	head := buf[:len(r.first)]
 	if r.job.ReadBack {
-		r.marker.fill(head)
+		r.marker.fill(head, 0)
 	} else {
 		clear(head)
 	}

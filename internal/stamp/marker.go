@@ -100,21 +100,27 @@ func (r *run) placeMarker(buf []byte) error {
 		r.marker.sector = r.dev.SectorSize()
 		r.marker.Mark = Mark{r.job.Known.id(), time.Now(), filepath.Base(r.job.Source.Path())}
 	}
-	length := min(BlockSize, r.dev.Size())
-	r.marker.fill(buf[:length])
-	_, err := r.dev.WriteAt(buf[:length], 0)
-	return err
+	for at, end := int64(0), min(BlockSize, r.dev.Size()); at < end; {
+		p := buf[:min(end-at, int64(len(buf)))]
+		r.marker.fill(p, at)
+		if _, err := r.dev.WriteAt(p, at); err != nil {
+			return err
+		}
+		at += int64(len(p))
+	}
+	return nil
 }
 
-func (m *marker) fill(p []byte) {
+// fill puts the marker's part at an offset into p.
+func (m *marker) fill(p []byte, at int64) {
 	var seed [32]byte
-	copy(seed[:], m.nonce[:])
+	binary.LittleEndian.PutUint64(seed[copy(seed[:], m.nonce[:]):], uint64(at))
 	noise := mathrand.NewChaCha8(seed)
 	_, _ = noise.Read(p) // never fails
 	for i := 0; i*m.sector < len(p); i++ {
 		s := p[i*m.sector:][:m.sector]
 		copy(s, m.nonce[:])
-		binary.LittleEndian.PutUint64(s[len(m.nonce):], uint64(i))
+		binary.LittleEndian.PutUint64(s[len(m.nonce):], uint64(at)/uint64(m.sector)+uint64(i))
 		copy(s[markerWord:], markerIs)
 		m.put(s)
 		s[510], s[511] = 0, 0 // never the signature of a boot sector

@@ -8,7 +8,7 @@ import (
 )
 
 // open makes the card ready to be written, if it isn't yet, when all that is under way has ended: places of it are
-// tried, and the old partition tables give way to the marker. buf is a block's buffer.
+// tried, and the old partition tables give way to the marker.
 func (r *run) open(ctx context.Context, buf []byte) error {
 	r.gate.Lock()
 	defer r.gate.Unlock()
@@ -112,9 +112,15 @@ func (r *run) clearBackup(buf []byte) error {
 	return nil
 }
 
-// zero writes length zeros, a multiple of the sector and at most a block.
+// zero writes length zeros, a multiple of the sector.
 func (r *run) zero(buf []byte, offset, length int64) error {
-	clear(buf[:length])
-	_, err := r.dev.WriteAt(buf[:length], offset)
-	return err
+	clear(buf[:min(length, int64(len(buf)))])
+	for end := offset + length; offset < end; {
+		n, err := r.dev.WriteAt(buf[:min(end-offset, int64(len(buf)))], offset)
+		if err != nil {
+			return err
+		}
+		offset += int64(n)
+	}
+	return nil
 }

@@ -303,7 +303,7 @@ func (r *run) begin(ctx context.Context) (err error) {
 	if r.spot, err = card.NewPool(1, spotSize); err != nil {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
-	if r.own, err = card.NewPool(inFlight, BlockSize); err != nil {
+	if r.own, err = card.NewPool(inFlight, readAtOnce); err != nil {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
 	r.meter.Foresee(r.foresee)

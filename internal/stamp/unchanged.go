@@ -17,10 +17,12 @@ import (
 const (
 	piece = 64 << 10
 	gap   = 128 << 10
+
+	readAtOnce = 1 << 20 // of what the card holds; a multiple of piece
 )
 
 // settle sees to it that the card holds a block: what isn't there is written, but for the first block, which is left
-// for the end. own is a block's buffer.
+// for the end. own is a buffer for what the card holds.
 func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 	b.sum() // here, where several can be computed at once
 	r.gate.RLock()
@@ -83,25 +85,40 @@ func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 		return all, nil
 	}
 	began := time.Now()
-	got := own[:len(whole)]
-	if ok, err := r.readFirst(got, at); !ok {
-		return all, err
+	var d difference
+	done := 0
+	for done < len(whole) && !d.isTotal(done) {
+		want := whole[done:min(done+len(own), len(whole))]
+		got := own[:len(want)]
+		if ok, err := r.readFirst(got, at+int64(done)); !ok {
+			return all, err
+		}
+		if b.index == 0 && done == 0 {
+			r.saw(got)
+		}
+		d.add(got, want, done)
+		done += len(want)
 	}
-	differs, toWrite := differing(got, whole)
-	r.pays.compared(g, int64(len(whole)), int64(len(whole))-toWrite, tried, began)
+	if d.isTotal(done) || 2*d.bytes > len(whole) {
+		d.runs = all
+	}
+	toWrite := int64(0)
+	for _, e := range d.runs {
+		toWrite += e.Length
+	}
+	r.pays.compared(g, int64(done), max(int64(done)-toWrite, 0), tried, began)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.Compared += int64(b.n)
+	r.Compared += int64(min(done, b.n))
 	kept := max(int64(b.n)-toWrite, 0)
 	switch {
 	case b.index == 0:
-		r.saw(got)
 		r.keptHead = kept
 	case toWrite == 0:
 		r.same = append(r.same, b.index)
 	}
 	r.Kept += kept
-	return differs, nil
+	return d.runs, nil
 }
 
 // readFirst reads what the card holds before it is written, and tells whether it could. What can't be read is written.
@@ -125,28 +142,30 @@ func (r *run) saw(start []byte) {
 	}
 }
 
-// differing lists the stretches in which two blocks of one length differ, as they are to be written, and their length.
-func differing(got, want []byte) (runs []layout.Extent, total int64) {
-	differ := 0
+// difference is in what a card differs from a block.
+type difference struct {
+	runs  []layout.Extent // as they are to be written
+	bytes int             // of the pieces that differ
+}
+
+// isTotal tells whether all differs of what was read so far, a part of the block. Then the rest of it isn't read.
+func (d *difference) isTotal(read int) bool { return read > 0 && d.bytes == read }
+
+// add compares what was read at an offset in the block.
+func (d *difference) add(got, want []byte, at int) {
 	for off := 0; off < len(want); off += piece {
 		end := min(off+piece, len(want))
 		if bytes.Equal(got[off:end], want[off:end]) {
 			continue
 		}
-		differ += end - off
-		if last := len(runs) - 1; last >= 0 && int64(off)-runs[last].End() <= gap {
-			runs[last].Length = int64(end) - runs[last].Offset
+		d.bytes += end - off
+		from, to := int64(at+off), int64(at+end)
+		if last := len(d.runs) - 1; last >= 0 && from-d.runs[last].End() <= gap {
+			d.runs[last].Length = to - d.runs[last].Offset
 			continue
 		}
-		runs = append(runs, layout.Extent{Offset: int64(off), Length: int64(end - off)})
+		d.runs = append(d.runs, layout.Extent{Offset: from, Length: to - from})
 	}
-	if 2*differ > len(want) {
-		runs = []layout.Extent{{Length: int64(len(want))}}
-	}
-	for _, e := range runs {
-		total += e.Length
-	}
-	return runs, total
 }
 
 // confirm reads all back where nothing had to be written, and says whether that is the end of it: the card holds the

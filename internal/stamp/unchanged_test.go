@@ -39,7 +39,7 @@ func (c *counted) WriteAt(p []byte, off int64) (int, error) {
 
 func (c *counted) ReadAt(p []byte, off int64) (int, error) {
 	n, err := c.Device.ReadAt(p, off)
-	if c.then != nil && off == c.place && len(p) == stamp.BlockSize {
+	if c.then != nil && off == c.place && len(p) >= mib {
 		c.times++
 		c.then(c.times)
 	}

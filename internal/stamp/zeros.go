@@ -54,7 +54,7 @@ func (r *run) begins(b *block) {
 }
 
 // considerDiscarding has the rest of the image's place discarded, where that is likely to take less time than to go on
-// comparing. buf is a block's buffer. It is called under the gate's lock for readers, and returns under it.
+// comparing. It is called under the gate's lock for readers, and returns under it.
 func (r *run) considerDiscarding(ctx context.Context, b *block, buf []byte) error {
 	if r.zeros.decided || !r.opened || b.index < r.watched() || r.pays.stopped() {
 		return nil
@@ -187,12 +187,12 @@ func (r *run) writeZeros(ctx context.Context, bad *badBlocks) (*badBlocks, error
 		return nil, err
 	}
 	defer r.own.Put(buf)
-	clear(buf)
 	for _, i := range blocks {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
-		if err := r.writeAgain(i, buf); err != nil {
+		err := r.zero(buf, int64(i)*BlockSize, BlockSize)
+		if err != nil && !errors.As(err, new(*card.IOError)) { // others show when it is read back
 			return nil, err
 		}
 		r.Written, r.Zeros = r.Written+BlockSize, r.Zeros-BlockSize
