@@ -54,14 +54,18 @@ func (r *run) write(ctx context.Context) error {
 
 // take is one of the writers.
 func (r *run) take(ctx context.Context) {
-	var own []byte
+	var own []byte // there is one for each writer
+	defer func() {
+		if own != nil {
+			r.own.Put(own)
+		}
+	}()
 	for b := range r.queue {
 		if ctx.Err() != nil {
 			r.fail(context.Cause(ctx))
 		}
 		if own == nil && r.goesOn() {
-			own, _ = r.own.Get(context.Background()) // there is one for each writer
-			defer r.own.Put(own)
+			own, _ = r.own.Get(context.Background())
 		}
 		if r.goesOn() {
 			if err := r.settle(ctx, b, own); err != nil {
