@@ -13,6 +13,24 @@ type Block [32]byte
 // SumBlock computes the digest of a block.
 func SumBlock(p []byte) Block { return blake3.Sum256(p) }
 
+// BlockHasher computes the digest of a block whose bytes come in parts.
+type BlockHasher struct{ hash *blake3.Hasher }
+
+// NewBlockHasher is ready for a block.
+func NewBlockHasher() *BlockHasher { return &BlockHasher{blake3.New()} }
+
+// Write adds bytes.
+func (h *BlockHasher) Write(p []byte) { _, _ = h.hash.Write(p) } // a hash never fails
+
+// Sum is the digest of what was added.
+func (h *BlockHasher) Sum() (b Block) {
+	h.hash.Sum(b[:0])
+	return b
+}
+
+// Reset makes it ready for another block.
+func (h *BlockHasher) Reset() { h.hash.Reset() }
+
 // Seal stands for the contents of a file: the BLAKE3 digest of the digests of its blocks. Two files with
 // the same seal have the same bytes, and so the same digest by any other algorithm, at a fraction of
 // the work. The zero value is no seal.

@@ -48,11 +48,11 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 		middle, times = r.outwards(len(r.src.sums), nil), 2
 	}
 	r.meter.Begin(meter.Rewrite, min(int64(len(beyond)+len(middle))*BlockSize, times*Displaced))
-	buf, err := r.pool.Get(ctx)
+	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err
 	}
-	defer r.pool.Put(buf)
+	defer r.room.Put(buf)
 	again := func(off, n int64, right func(p []byte) bool) error {
 		p := buf[:padded(n, r.dev.SectorSize())]
 		wrote, err := r.writeSame(p, off, right)

@@ -44,11 +44,11 @@ func tableSectors(d card.Device) (at []int64) {
 // nothing is read back.
 func (r *run) writeHead(ctx context.Context) error {
 	start := time.Now()
-	buf, err := r.pool.Get(ctx)
+	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err
 	}
-	defer r.pool.Put(buf)
+	defer r.room.Put(buf)
 	head := buf[:len(r.first)]
 	if r.job.ReadBack {
 		r.marker.fill(head, 0)
@@ -73,11 +73,11 @@ func (r *run) writeHead(ctx context.Context) error {
 // writeHeld writes the sectors that were held back. The card is complete when it returns.
 func (r *run) writeHeld(ctx context.Context) error {
 	start := time.Now()
-	buf, err := r.pool.Get(ctx)
+	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err
 	}
-	defer r.pool.Put(buf)
+	defer r.room.Put(buf)
 	sector := buf[:r.dev.SectorSize()]
 	r.State = Uncertain // until it is complete, or zeroed again
 	for _, at := range r.heldBack() {

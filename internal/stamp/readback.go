@@ -153,13 +153,14 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 	})
 	for range inFlight {
 		stages.Go(func() error {
-			buf, err := r.pool.Get(ctx)
+			buf, err := r.own.Get(ctx)
 			if err != nil {
 				return err
 			}
-			defer r.pool.Put(buf)
+			defer r.own.Put(buf)
+			hash := digest.NewBlockHasher()
 			for i := range next {
-				if err := r.compareBlock(i, buf, phase, bad); err != nil {
+				if err := r.compareBlock(i, buf, hash, phase, bad); err != nil {
 					return err
 				}
 			}
@@ -174,16 +175,18 @@ func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*ba
 	return bad, err
 }
 
-func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks) error {
+func (r *run) compareBlock(
+	i int, buf []byte, hash *digest.BlockHasher, phase meter.Phase, bad *badBlocks,
+) error {
 	n := r.blockLength(i)
-	got, err := r.readBlock(i, buf)
+	got, repeats, err := r.readBlock(i, buf, hash)
 	if err != nil {
 		if errors.As(err, new(*card.GoneError)) || bad.add(i, digest.Block{}, err) > maxReadErrors {
 			return err
 		}
 	} else if got != r.want(i) {
 		bad.add(i, got, nil)
-		bad.sawRepeat(r.marker.distance(buf[:padded(n, r.dev.SectorSize())], int64(i)*BlockSize))
+		bad.sawRepeat(repeats)
 	} else {
 		bad.mu.Lock()
 		r.Verified += n
@@ -201,14 +204,23 @@ func (r *run) compareBlock(i int, buf []byte, phase meter.Phase, bad *badBlocks)
 	return nil
 }
 
-// readBlock reads a block from the card and digests the image's own bytes of it.
-func (r *run) readBlock(i int, buf []byte) (digest.Block, error) {
+// readBlock reads a block from the card, in parts, and digests the image's own bytes of it. If a marker is in it, that
+// belongs elsewhere, repeats is how far that is, bytes.
+func (r *run) readBlock(i int, buf []byte, hash *digest.BlockHasher) (got digest.Block, repeats int64, err error) {
 	n := r.blockLength(i)
-	whole := buf[:padded(n, r.dev.SectorSize())]
-	if _, err := r.dev.ReadAt(whole, int64(i)*BlockSize); err != nil {
-		return digest.Block{}, err
+	whole, at := padded(n, r.dev.SectorSize()), int64(i)*BlockSize
+	hash.Reset()
+	for off := int64(0); off < whole; off += int64(len(buf)) {
+		part := buf[:min(whole-off, int64(len(buf)))]
+		if _, err := r.dev.ReadAt(part, at+off); err != nil {
+			return got, 0, err
+		}
+		if repeats == 0 {
+			repeats = r.marker.distance(part, at+off)
+		}
+		hash.Write(part[:min(int64(len(part)), n-off)])
 	}
-	return digest.SumBlock(whole[:n]), nil
+	return hash.Sum(), repeats, nil
 }
 
 // oldBackup is the length of an old backup table at the card's end, bytes; 0 if there is none.
@@ -274,11 +286,11 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 		return err
 	}
 	defer stream.Close()
-	buf, err := r.pool.Get(ctx)
+	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err
 	}
-	defer r.pool.Put(buf)
+	defer r.room.Put(buf)
 	for i := 0; i <= bad[len(bad)-1]; i++ {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)

@@ -195,7 +195,7 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	var stories sync.WaitGroup
 	for _, t := range j.Cards {
 		r := &run{
-			job: &j, src: src, before: t.Before, begun: t.Begun, dev: t.Device, meter: t.Meter, pool: pool,
+			job: &j, src: src, before: t.Before, begun: t.Begun, dev: t.Device, meter: t.Meter,
 			ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers)),
 			pays: newPays(t.Past, j.WriteAll || !j.ReadBack, j.slower),
 		}
@@ -235,7 +235,6 @@ type run struct {
 	before func(context.Context) error
 	begun  func()
 	meter  *meter.Meter
-	pool   *card.Pool
 	Result
 	err error
 
@@ -245,6 +244,7 @@ type run struct {
 	unopened  error         // why they aren't
 	opening   time.Duration // how long that took
 	own       *card.Pool    // buffers for what the card holds
+	room      *card.Pool    // a block's buffer, since those of the pool may all wait for a slower card
 	handled   int64         // bytes of the image that the card holds by now, or had no need of
 	settledTo int64         // the end of the last block of these, bytes
 	same      []int         // blocks that were not written, since the card held them
@@ -287,7 +287,8 @@ func (r *run) story(ctx context.Context) {
 		r.giveUp(r.err)
 	}
 	r.recognise(nil)
-	for _, p := range []*card.Pool{r.spot, r.own} {
+	r.meter.End() // others may go on for long
+	for _, p := range []*card.Pool{r.spot, r.own, r.room} {
 		if p != nil {
 			p.Close()
 		}
@@ -307,6 +308,9 @@ func (r *run) begin(ctx context.Context) (err error) {
 		return fmt.Errorf("get memory for blocks: %w", err)
 	}
 	r.meter.Foresee(r.foresee)
+	if r.room, err = card.NewPool(1, BlockSize); err != nil {
+		return fmt.Errorf("get memory for blocks: %w", err)
+	}
 	if !r.pays.stopped() {
 		r.recognise(r.knows)
 		return nil
