@@ -83,8 +83,10 @@ type stamping struct {
 	found    check.Published
 	copy     *copying      // of the card, before it is overwritten; nil: none is made
 	checking time.Duration // how long the check took
-	targets  []*target
-	release  func() // of what the load holds; nil: nothing
+
+	stopCheck func() // ends a check that is under way; nil: none was begun
+	targets   []*target
+	release   func() // of what the load holds; nil: nothing
 }
 
 // target is a card of the run.
@@ -119,17 +121,16 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		}
 		t.deleteSaved = deleteSaved
 	}
+	m := new(meter.Meter)
+	if len(s.targets) == 1 {
+		m = &s.targets[0].meter // one card's progress goes on where that of the check ends
+	}
+	checked := s.beginCheck(ctx, m)
 	if err := s.confirm(ctx); err != nil {
 		return s.untouched(err)
 	}
 	if err := s.claim(ctx); err != nil {
 		return s.untouched(err)
-	}
-	var m *meter.Meter
-	if len(s.targets) == 1 {
-		m = &s.targets[0].meter // one card's progress goes on where that of the check ends
-	} else {
-		m = new(meter.Meter)
 	}
 	left := s.left()
 	for _, t := range left {
@@ -141,7 +142,7 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
 	}
-	report, err := s.check(ctx, m)
+	report, err := checked()
 	if err != nil || s.refuses(report) {
 		m.End()
 		progress.Stop()
@@ -168,6 +169,30 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 	}
 	progress.Stop()
 	return s.finish(ctx, report, out)
+}
+
+// beginCheck begins the check of an image that lies on this computer, while a person reads the question and the card is
+// freed. Other checks begin when their end is waited for.
+func (s *stamping) beginCheck(ctx context.Context, m *meter.Meter) (wait func() (check.Report, error)) {
+	if _, onDisk := s.load.(*imageLoad); !onDisk {
+		return func() (check.Report, error) { return s.check(ctx, m) }
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	ended := make(chan struct{})
+	var report check.Report
+	var err error
+	go func() {
+		defer close(ended)
+		report, err = s.check(ctx, m)
+	}()
+	s.stopCheck = func() {
+		stop(errStopped)
+		<-ended
+	}
+	return func() (check.Report, error) {
+		<-ended
+		return report, err
+	}
 }
 
 // dryRun checks the image, and shows what would be done.
@@ -362,6 +387,9 @@ func (s *stamping) untouched(err error) error {
 }
 
 func (s *stamping) close() {
+	if s.stopCheck != nil {
+		s.stopCheck()
+	}
 	for _, t := range s.targets {
 		t.discard()
 		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
