@@ -101,8 +101,10 @@ func (f filter) choose(all []receipt.Document) (chosen []receipt.Document, numbe
 	}
 	for i, d := range all {
 		digests := []string{filepath.Base(d.Image.Path)}
-		for _, hex := range d.Image.Image {
-			digests = append(digests, hex)
+		for _, hexes := range []map[string]string{d.Image.Image, d.Image.Download} {
+			for _, hex := range hexes {
+				digests = append(digests, hex)
+			}
 		}
 		switch {
 		case f.card != "" && !has(f.card, d.Card.OwnName, d.Card.Name, d.Card.Path, d.Card.Model, d.Card.Serial,

@@ -113,9 +113,17 @@ func (s *source) raw() bool { return s.job.Source.Form() == AsIs }
 // sealed tells whether a check has read the download before.
 func (s *source) sealed() bool { return s.job.Known.Seal != (digest.Seal{}) }
 
-// mustDigest tells whether the image has a digest which is neither known, nor the download's.
+// mustDigest tells whether the image's digest must be computed: somebody compares it, or it is the download's, which
+// nobody has computed. That of an image that was unpacked would cost as much as to unpack it, and says no more than
+// that of the download.
 func (s *source) mustDigest() bool {
-	return len(s.job.Known.Image) == 0 && !(s.raw() && s.sealed()) && s.job.Source.Form() <= Unpacked
+	switch s.job.Source.Form() {
+	case AsIs:
+		return !s.sealed()
+	case Unpacked:
+		return len(s.job.Known.Image) == 0 && s.job.Compare != nil
+	}
+	return false
 }
 
 func (s *source) algorithms() []digest.Algorithm {

@@ -366,7 +366,11 @@ func imageFacts(a *answer, doc receipt.Document) {
 	a.add("from", "%s", word(from))
 	if isStamped(doc) {
 		a.add("checked", "%s", checkedFact(doc.Image))
-		a.add("SHA-256", "%s", doc.Image.Image["sha256"])
+		if own := doc.Image.Image["sha256"]; own != "" {
+			a.add("SHA-256", "%s", own)
+		} else if packed := doc.Image.Download["sha256"]; packed != "" {
+			a.add("SHA-256", "%s\nof the packed file", packed)
+		}
 	}
 }
 
