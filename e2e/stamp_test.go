@@ -308,7 +308,7 @@ func TestReceiptsFollowTheSchema(t *testing.T) {
 			os.Remove(d.path(f))
 		}
 		d.card("x.card", card...)
-		args := append([]string{"stamp", "--yes", "--receipt", "r.json"}, c.stamp...)
+		args := append([]string{"stamp", "--yes", "--write-all", "--receipt", "r.json"}, c.stamp...)
 		d.want(c.status, c.says, append(args, "x.card")...)
 		doc := document(t, run{out: string(d.read("r.json")), status: c.status})
 		assert.Equal(t, c.verdict, doc["verdict"], name)

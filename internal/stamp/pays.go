@@ -219,6 +219,8 @@ func (p *pays) reading(i int, g group) (read, tried bool) {
 		return false, false
 	case i == 0, p.share[g] > p.slower():
 		return true, false
+	case g == heldBefore && p.share[g] >= doubtful && p.past.Displaced > 0:
+		return true, false // as long as all is the same, nothing is written, be it ever so fast
 	case g == anyBlock || p.trying.Seconds() >= forTrying*p.wrote.Seconds():
 		return false, false
 	}

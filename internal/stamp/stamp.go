@@ -116,6 +116,7 @@ type Result struct {
 	Download []digest.Digest // of the download; likewise
 	Size     int64           // of the image, bytes; so far, if it did not come to its end
 	Written  int64           // bytes of it written to the card, repairs and zeros not counted
+	Unseen   int64           // of these, bytes that may have been there: nothing of them was read before
 	Compared int64           // bytes of it that were read and compared before they were written
 	Zeros    int64           // bytes of it that were not written, since they are zeros and were discarded
 	Kept     int64           // of these, bytes that were not written, since the card held them
@@ -341,6 +342,7 @@ func (r *run) finish(ctx context.Context) error {
 		if err := r.openLate(ctx); err != nil {
 			return err
 		}
+		r.Unseen = r.blockLength(0)
 	}
 	if err := r.writeHead(ctx); err != nil {
 		return err

@@ -67,6 +67,9 @@ func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 	if zero, discarded := r.isThere(b); zero {
 		return nil, nil
 	} else if discarded || r.pays.stopped() {
+		r.mu.Lock()
+		r.Unseen += int64(b.n)
+		r.mu.Unlock()
 		return all, nil
 	}
 	at := int64(b.index) * BlockSize
@@ -82,6 +85,11 @@ func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 	}
 	read, tried := r.pays.reading(b.index, g)
 	if !read {
+		if g != lookedElse {
+			r.mu.Lock()
+			r.Unseen += int64(b.n)
+			r.mu.Unlock()
+		}
 		return all, nil
 	}
 	began := time.Now()

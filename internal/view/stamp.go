@@ -201,6 +201,9 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 			sentence = fmt.Sprintf("%s, but %s had to be written again", sentence, Count(n, "block"))
 		}
 		switch {
+		case r.Kept > 0 && r.Unseen > 0:
+			return fmt.Sprintf("%s. %s of %s were written, and the rest was there; all was read back.", sentence,
+				Bytes(r.Written), Bytes(r.Size))
 		case r.Kept > 0:
 			return fmt.Sprintf("%s. %s of %s differed and were written; all was read back.", sentence, Bytes(r.Written),
 				Bytes(r.Size))
