@@ -36,6 +36,7 @@ func (r *run) goesOn() bool {
 func (r *run) write(ctx context.Context) error {
 	start := time.Now()
 	r.writing.Start(start)
+	r.opening = 0 // what was before this is no part of it
 	var writers sync.WaitGroup
 	for range inFlight {
 		writers.Go(func() { r.take(ctx) })
