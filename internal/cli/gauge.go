@@ -236,7 +236,11 @@ func (a *app) confirmCard(ctx context.Context, c *card.Card, keeps bool, then st
 
 // follow shows the progress from now on.
 func (g *gauging) follow() {
-	g.shown = g.screen.Follow(view.Followed{Meter: &g.meter})
+	title := ""
+	if g.job == receipt.JobWhole {
+		title = view.WholeTitle(g.card, g.first)
+	}
+	g.shown = g.screen.Follow(view.Followed{Meter: &g.meter, Title: title})
 	name := g.card.Name
 	g.left.is(map[string]string{
 		receipt.JobSpots: view.SpotsLeft(name), receipt.JobWhole: view.WholeLeft(name),

@@ -347,8 +347,10 @@ func (r *run) finish(ctx context.Context) error {
 	if err := r.writeHead(ctx); err != nil {
 		return err
 	}
+	r.mu.Lock() // somebody may ask how long all will take
 	r.Written += r.blockLength(0)
 	r.Kept -= r.keptHead
+	r.mu.Unlock()
 	if r.job.ReadBack {
 		for area := range r.areas() {
 			r.area.Store(int64(area))

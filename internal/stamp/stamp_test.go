@@ -7,7 +7,9 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/stretchr/testify/assert"
@@ -23,6 +25,7 @@ import (
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/testbed"
 )
@@ -105,9 +108,23 @@ func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (
 	d := r.insert(t)
 	defer d.Close()
 	job := stamp.Job{
-		Source: stamp.OfImage(r.image, r.packed), Cards: []stamp.Target{{Device: d}}, ReadBack: true,
-		Repairs: stamp.DefaultRepairs,
+		Source: stamp.OfImage(r.image, r.packed), Cards: []stamp.Target{{Device: d, Meter: new(meter.Meter)}},
+		ReadBack: true, Repairs: stamp.DefaultRepairs,
 	}
+	ended := make(chan struct{})
+	var watch sync.WaitGroup
+	defer watch.Wait()
+	defer close(ended)
+	watch.Go(func() { // as whoever shows it does
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(time.Millisecond):
+				job.Cards[0].Meter.Read()
+			}
+		}
+	})
 	if change != nil {
 		change(&job)
 	}

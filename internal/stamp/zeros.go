@@ -195,7 +195,9 @@ func (r *run) writeZeros(ctx context.Context, bad *badBlocks) (*badBlocks, error
 		if err != nil && !errors.As(err, new(*card.IOError)) { // others show when it is read back
 			return nil, err
 		}
+		r.mu.Lock()
 		r.Written, r.Zeros = r.Written+BlockSize, r.Zeros-BlockSize
+		r.mu.Unlock()
 		r.meter.Add(BlockSize)
 	}
 	r.took(meter.Write, int64(len(blocks))*BlockSize, start)

@@ -42,12 +42,26 @@ func StampTitle(what string, cards []*card.Card) string {
 	}
 	title := what + " onto " + and(names)
 	if len(cards) == 1 {
-		title += ", " + Bytes(cards[0].Size)
-		if model := modelOf(cards[0]); model != "" {
-			title += ", " + model
-		}
+		title += sizeAndModel(cards[0])
 	}
 	return title
+}
+
+// WholeTitle says which card is tested; first is how many bytes of it, 0: all.
+func WholeTitle(c *card.Card, first int64) string {
+	what := "every block"
+	if first > 0 && first < c.Size {
+		what = "the first " + Bytes(first)
+	}
+	return fmt.Sprintf("a test of %s of %s%s", what, word(c.Name), sizeAndModel(c))
+}
+
+func sizeAndModel(c *card.Card) string {
+	text := ", " + Bytes(c.Size)
+	if model := modelOf(c); model != "" {
+		text += ", " + model
+	}
+	return text
 }
 
 // modelOf is what a card says it is; empty if it says nothing.

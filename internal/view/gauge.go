@@ -230,6 +230,9 @@ func gaugeFacts(a *answer, doc receipt.Document, ruler []string) {
 		)
 	}
 	gaugePhases(a, doc)
+	if doc.Job == receipt.JobWhole {
+		a.add("time", "%s", tookFact(doc))
+	}
 	if s := g.Slowest; s != nil && g.Loss == nil { // what a counterfeit promises of its speed is worth nothing
 		a.add("slowest", "%s at %s", rateText(s.Rate), Bytes(s.At))
 		a.add("marks met", "%s", strings.Join(g.Meets, ", "))
