@@ -116,7 +116,7 @@ func faults() []fault {
 		{name: "fades", change: func(s *practice.Spec) { s.FadeAfter, s.FadeRate = 16<<20, 150e6 }},
 		{name: "write-protected", change: func(s *practice.Spec) { s.ReadOnly = true }},
 		{name: "becomes write-protected after 14 MiB", change: func(s *practice.Spec) { s.ReadOnlyAfter = 14 << 20 }},
-		{name: "pulled out after 1 MiB", change: func(s *practice.Spec) { s.GoneAfter = 1 << 20 }},
+		{name: "pulled out after 256 KiB", change: func(s *practice.Spec) { s.GoneAfter = 256 << 10 }},
 		{name: "pulled out after 30 MiB", change: func(s *practice.Spec) { s.GoneAfter = 30 << 20 }},
 		{name: "pulled out after 100 MiB", change: func(s *practice.Spec) { s.GoneAfter = 100 << 20 }},
 		{name: "its reader is reset after 36 MiB", change: func(s *practice.Spec) { s.ResetsAfter = 36 << 20 }},
