@@ -47,7 +47,11 @@ func (r *run) displace(ctx context.Context, area int, fresh []int) error {
 		(r.late.total < Displaced || room+int64(len(middle))*BlockSize < Displaced) {
 		middle, times = r.outwards(len(r.src.sums), nil), 2
 	}
-	r.meter.Begin(meter.Rewrite, min(int64(len(beyond)+len(middle))*BlockSize, times*Displaced))
+	room := int64(len(beyond)) * BlockSize
+	for _, i := range middle {
+		room += r.blockLength(i)
+	}
+	r.meter.Begin(meter.Rewrite, min(room, times*Displaced))
 	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err

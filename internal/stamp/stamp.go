@@ -352,9 +352,13 @@ func (r *run) finish(ctx context.Context) error {
 	r.Kept -= r.keptHead
 	r.mu.Unlock()
 	if r.job.ReadBack {
+		fresh := []int(nil) // where all was written, these are the last ones of the image
+		if r.Kept+r.Zeros > 0 {
+			fresh = r.late.indices()
+		}
 		for area := range r.areas() {
 			r.area.Store(int64(area))
-			if err := r.displace(ctx, area, r.late.indices()); err != nil {
+			if err := r.displace(ctx, area, fresh); err != nil {
 				return err
 			}
 			if err := r.flush(ctx); err != nil {
