@@ -25,6 +25,12 @@ type Stream interface {
 	Position() int64 // bytes of the download that have been used; it may be called while another goroutine reads
 }
 
+// ZeroStream is a Stream that knows of zeros in it without reading them.
+type ZeroStream interface {
+	Stream
+	SkipZeros(n int64) bool // whether the next n bytes are zeros for certain; then they are skipped
+}
+
 // Form is how a source follows from what was downloaded.
 type Form uint8
 
@@ -56,6 +62,13 @@ func (i *imageSource) Form() Form {
 }
 
 func (i *imageSource) Open(tap io.Writer) (Stream, error) {
+	if tap == nil && i.Form() == AsIs && !i.file.Once() {
+		p, err := i.file.Plain()
+		if err != nil {
+			return nil, err
+		}
+		return p, nil
+	}
 	s, err := i.file.Unpack(i.contents, tap)
 	if err != nil {
 		return nil, err

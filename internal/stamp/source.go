@@ -19,6 +19,8 @@ type source struct {
 	job     *Job
 	pool    *card.Pool
 	digests *digest.Hasher // of the image as it is unpacked; nil where they are known
+	zeros   *card.Pool     // one block of zeros, for all that are known to be that; nil before the first one
+	zero    []byte
 
 	sums            []digest.Block // of each block's own bytes
 	first           []byte         // the first block, BlockSize long
@@ -36,13 +38,13 @@ type block struct {
 	buf   []byte // BlockSize long; zeros behind the image's end
 	n     int    // the image's own bytes in it
 	users atomic.Int32
-	pool  *card.Pool
+	pool  *card.Pool // nil: the buffer is shared
 	once  sync.Once
 	own   digest.Block
 }
 
 func (b *block) release() {
-	if b.users.Add(-1) == 0 {
+	if b.users.Add(-1) == 0 && b.pool != nil {
 		b.pool.Put(b.buf)
 	}
 }
@@ -183,22 +185,48 @@ func (s *source) pump(ctx context.Context, stream Stream, runs []*run) error {
 	return stages.Wait()
 }
 
+// next is the next block of the image; nil at its end.
+func (s *source) next(ctx context.Context, stream Stream, i int) (*block, error) {
+	if z, ok := stream.(ZeroStream); ok && i > 0 && z.SkipZeros(BlockSize) {
+		if err := s.makeZeros(); err != nil {
+			return nil, err
+		}
+		b := &block{index: i, buf: s.zero, n: BlockSize}
+		b.once.Do(func() { b.own = zeroBlock })
+		return b, nil
+	}
+	buf, err := s.pool.Get(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, err := readAll(stream, buf)
+	if n == 0 || err != nil {
+		return nil, err
+	}
+	clear(buf[n:])
+	return &block{index: i, buf: buf, n: n, pool: s.pool}, nil
+}
+
+// makeZeros gets the block of zeros, if it isn't there yet. Nobody writes into it.
+func (s *source) makeZeros() (err error) {
+	if s.zeros != nil {
+		return nil
+	}
+	if s.zeros, err = card.NewPool(1, BlockSize); err == nil {
+		s.zero, err = s.zeros.Get(context.Background())
+		clear(s.zero)
+	}
+	return err
+}
+
 // unpack cuts the image into blocks and hands each to be digested and to all cards that go on.
 func (s *source) unpack(ctx context.Context, stream Stream, toDigest chan<- *block, runs []*run) error {
 	for i := 0; ; i++ {
-		buf, err := s.pool.Get(ctx)
-		if err != nil {
+		b, err := s.next(ctx, stream, i)
+		if b == nil || err != nil {
 			return err
 		}
-		n, err := readAll(stream, buf)
-		if err != nil {
-			return err
-		}
-		if n == 0 {
-			return nil
-		}
-		clear(buf[n:])
-		b := &block{index: i, buf: buf, n: n, pool: s.pool}
+		buf, n := b.buf, b.n
 		offset := int64(i) * BlockSize
 		var takers []*run
 		for _, r := range runs {

@@ -206,6 +206,9 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	}
 	src.feed(ctx, stop, runs)
 	stories.Wait()
+	if src.zeros != nil {
+		src.zeros.Close()
+	}
 	var out []Outcome
 	for _, r := range runs {
 		out = append(out, r.outcome())
