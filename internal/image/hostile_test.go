@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 // fileOf writes data to a file.
@@ -240,4 +242,60 @@ func TestSparseImages(t *testing.T) {
 		_, _, _, err := unpack(fileOf(t, file), "")
 		assert.ErrorContains(t, err, what)
 	}
+}
+
+// TestZerosOfSparseImages skips zeros wherever a sparse image says that there are some: what comes out is the same as
+// without that, and its CRC too.
+func TestZerosOfSparseImages(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var chunks [][]byte
+		var img []byte
+		blocks := uint32(1)
+		first := disk(4096)
+		chunks, img = append(chunks, sparseChunk(sparseRaw, 1, first)), append(img, first...)
+		for range rapid.IntRange(1, 6).Draw(rt, "chunks") {
+			n := rapid.Uint32Range(1, 200).Draw(rt, "blocks")
+			blocks += n
+			size := int(n) * 4096
+			switch rapid.IntRange(0, 3).Draw(rt, "kind") {
+			case 0:
+				data := bytes.Repeat([]byte{byte(n), 0, 0, 0}, size/4)
+				chunks, img = append(chunks, sparseChunk(sparseRaw, n, data)), append(img, data...)
+			case 1:
+				chunks, img = append(chunks, sparseChunk(sparseDontCare, n, nil)), append(img, make([]byte, size)...)
+			case 2:
+				chunks = append(chunks, sparseChunk(sparseFill, n, make([]byte, 4)))
+				img = append(img, make([]byte, size)...)
+			case 3:
+				fill := []byte{1, 2, 3, 4}
+				chunks, img = append(chunks, sparseChunk(sparseFill, n, fill)), append(img,
+					bytes.Repeat(fill, size/4)...)
+			}
+		}
+		sum := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(img))
+		f, err := Open(fileOf(t, sparseImage(blocks, append(chunks, sparseChunk(sparseCRC32, 0, sum))...)))
+		require.NoError(rt, err)
+		defer f.Close()
+		c, err := f.Look("")
+		require.NoError(rt, err)
+		s, err := f.Unpack(c, nil)
+		require.NoError(rt, err)
+		defer s.Close()
+		var got []byte
+		for {
+			n := rapid.SampledFrom([]int{512, 4096, 100_000, 300_000}).Draw(rt, "at once")
+			if s.SkipZeros(int64(n)) {
+				got = append(got, make([]byte, n)...)
+				continue
+			}
+			buf := make([]byte, n)
+			n, err := io.ReadFull(s, buf)
+			got = append(got, buf[:n]...)
+			if err != nil {
+				require.True(rt, err == io.EOF || err == io.ErrUnexpectedEOF, "%v", err)
+				break
+			}
+		}
+		require.True(rt, bytes.Equal(img, got))
+	})
 }

@@ -79,6 +79,9 @@ type layer struct {
 	size          Size
 	most          int  // bytes that come out at most, where they are at hand; 0: not known
 	unchecked     bool // the packing has no check values of its own, so that damage may go unseen
+
+	// skipZeros tells whether the next n bytes are zeros, and skips them then; nil where the packing doesn't say so
+	skipZeros func(n int64) bool
 }
 
 // plainLayer is a layer without more to say.

@@ -33,7 +33,10 @@ var sparsePacking = packing{
 		if err != nil {
 			return nil, err
 		}
-		return &layer{ReadCloser: io.NopCloser(e), size: Size{e.blocks * e.blockSize, Exact}, unchecked: true}, nil
+		return &layer{
+			ReadCloser: io.NopCloser(e), size: Size{e.blocks * e.blockSize, Exact}, unchecked: true,
+			skipZeros: e.skipZeros,
+		}, nil
 	},
 }
 
@@ -97,6 +100,20 @@ func (e *expander) Read(p []byte) (int, error) {
 	e.sum = crc32.Update(e.sum, crc32.IEEETable, p[:n])
 	return n, nil
 }
+
+// skipZeros tells whether the next n bytes are zeros by the chunk at hand, and skips them then.
+func (e *expander) skipZeros(n int64) bool {
+	if e.stored || e.fill != [4]byte{} || e.left < n {
+		return false
+	}
+	e.left -= n
+	for ; n > 0; n -= int64(len(noBytes)) { // the image may have a CRC
+		e.sum = crc32.Update(e.sum, crc32.IEEETable, noBytes[:min(n, int64(len(noBytes)))])
+	}
+	return true
+}
+
+var noBytes = make([]byte, 256<<10)
 
 // nextChunk reads the header of the next chunk. io.EOF says that there is none.
 func (e *expander) nextChunk() error {

@@ -2,6 +2,7 @@ package image
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"io"
 	"io/fs"
@@ -68,6 +69,22 @@ func (s *Stream) Read(p []byte) (int, error) {
 		return n, nil
 	}
 	return n, s.done
+}
+
+// SkipZeros tells whether the next n bytes are zeros by what the packing says of them, and skips them then.
+func (s *Stream) SkipZeros(n int64) bool {
+	top, out := s.stack.layers[len(s.stack.layers)-1], s.stack.out()
+	held := out.Buffered()
+	if top.skipZeros == nil || s.done != nil || s.count.Load()+n > s.limit || int64(held) > n {
+		return false
+	}
+	read, err := out.Peek(held)
+	if err != nil || len(bytes.Trim(read, "\x00")) > 0 || !top.skipZeros(n-int64(held)) {
+		return false
+	}
+	_, _ = out.Discard(held) // it is there
+	s.count.Add(n)
+	return true
 }
 
 // drain reads the rest of all packings, and passes the rest of the file through the tap.
