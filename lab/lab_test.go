@@ -434,8 +434,8 @@ func TestTwoCardsAtOnce(t *testing.T) {
 	slow := &lab.Medium{File: disk(t, 48<<20), Writes: 6e6}
 	gone := &lab.Medium{File: disk(t, 48<<20), Writes: 6e6}
 	r := enter(t, lab.Machine{USB: []*lab.Medium{fast, slow, gone}})
-	r.want(0, stampIt+"/dev/sda /dev/sdb", "All 2 cards are stamped and read back.", "sda stamped: write at",
-		"sdb stamped: write at")
+	r.want(0, stampIt+"/dev/sda /dev/sdb", "All 2 cards are stamped and read back.", "sda stamped: ",
+		"sdb stamped: ")
 	holds(t, fast)
 	holds(t, slow)
 	w := r.begin(stampIt+"/dev/sda /dev/sdb /dev/sdc", "sdc write: ")
