@@ -237,7 +237,7 @@ func (e *ended) WriteAt(p []byte, off int64) (int, error) {
 // interrupted at any access, and then carried on: what is called good holds the image, without the card's own memory,
 // and a card that was not written is as it was.
 func TestAnyCardAnyContents(t *testing.T) {
-	testbed.Check(t, 25, func(rt *rapid.T) {
+	testbed.Check(t, 10, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp(t.TempDir(), "")
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
