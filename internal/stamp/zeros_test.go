@@ -104,6 +104,7 @@ func TestHolesAreZeros(t *testing.T) {
 	img := noise(size, 32, [2]int{2*block + 5, 6 * block}, [2]int{7*block + 5, size})
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib})
 	path := r.image.Path
+	require.NoError(t, r.image.Close()) // an open file can't be removed everywhere
 	require.NoError(t, os.Remove(path))
 	f, err := os.Create(path)
 	require.NoError(t, err)
