@@ -122,7 +122,7 @@ func faults() []fault {
 		{name: "its reader is reset after 36 MiB", change: func(s *practice.Spec) { s.ResetsAfter = 36 << 20 }},
 		{name: "power cut after 2 MiB written", change: func(s *practice.Spec) { s.PowerCutAfter = 2 << 20 }},
 		{name: "power cut after 30 MiB written", change: func(s *practice.Spec) { s.PowerCutAfter = 30 << 20 }},
-		{name: "torn in the first 128 KiB that are written", change: func(s *practice.Spec) { s.TearAfter = 128 << 10 }},
+		{name: "torn in the first 128 KiB written", change: func(s *practice.Spec) { s.TearAfter = 128 << 10 }},
 		{name: "torn after 5 MiB written", change: func(s *practice.Spec) { s.TearAfter = 5<<20 + 512 }},
 		{name: "its reader fails from 64 MiB on", change: func(s *practice.Spec) { s.ReaderLimit = 64 << 20 }},
 		{name: "the folder for receipts is a file", around: func(t *testing.T, d *desk) {
