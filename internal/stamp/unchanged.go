@@ -199,6 +199,9 @@ func (r *run) confirm(ctx context.Context) (done bool, err error) {
 	if len(bad.blocks) > 0 {
 		return false, nil
 	}
+	if err := r.inspect(ctx); err != nil {
+		return false, err
+	}
 	r.State, r.Displaced = Verified, r.pays.past.Displaced
 	if r.begun != nil {
 		r.begun() // what is kept of what was there before is of no use either

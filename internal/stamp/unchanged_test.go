@@ -19,6 +19,7 @@ import (
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/layout"
+	"zipstamp/internal/meter"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/testbed"
 )
@@ -126,7 +127,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 			if !c.backup {
 				r.noBackup(t)
 			}
-			before := int64(0)
+			before, inspected := int64(0), 0
 			count := &counted{}
 			result, err := r.run(t, context.Background(), func(j *stamp.Job) {
 				j.FixSlower(0.2)
@@ -136,6 +137,10 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 					before++
 					assert.Zero(t, count.written.Load())
 					return nil
+				}
+				j.Inspect = func(context.Context, card.Device, *meter.Meter) (int64, error) {
+					inspected++
+					return 0, nil
 				}
 				if c.past {
 					j.Cards[0].Past = &stamp.Past{Blocks: partsOf(was), Displaced: stamp.Displaced}
@@ -147,6 +152,9 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(img, r.held(t, size)))
 			assert.EqualValues(t, c.written, result.Written)
+			if result.State == stamp.Verified {
+				assert.Equal(t, 1, inspected, "also where nothing was written")
+			}
 			assert.Empty(t, result.Unsteady)
 			if c.nothing {
 				assert.Zero(t, count.written.Load())

@@ -28,8 +28,6 @@ const (
 	zeroPlaces = 8
 	// of an image, the share that is probably zeros, before its blocks tell more
 	likelyZeros = 0.3
-	// bytes a second that a card probably writes, before that was measured
-	likelyWrites = 20e6
 )
 
 // zeros is what a run knows of discards. Its fields are guarded by the run's gate.
@@ -92,10 +90,16 @@ func (p *pays) discardPays(zeros float64) bool {
 func (r *run) discard(ctx context.Context, buf []byte, share float64) error {
 	from := int64(r.zeros.started+1) * BlockSize
 	to := r.job.Source.Size().Known() / BlockSize * BlockSize
-	if r.job.Source.Size().Certainty == image.Unknown {
+	switch r.job.Source.Size().Certainty {
+	case image.Exact:
+	case image.AtLeast:
+		if r.job.Compare != nil { // of what comes in, only others have said how long it will be
+			return nil
+		}
+	default:
 		return nil
 	}
-	rate := r.pays.writeRate()
+	rate, _, _ := r.pays.rates()
 	began, at := time.Now(), from
 	for next := int64(discardFirst); at < to; next = min(2*next, discardAtOnce) {
 		if ctx.Err() != nil {
@@ -123,15 +127,6 @@ func (r *run) discard(ctx context.Context, buf []byte, share float64) error {
 	}
 	r.took(meter.Discard, r.Discarded, began)
 	return nil
-}
-
-func (p *pays) writeRate() float64 {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if rate := p.writes.rate(); rate > 0 {
-		return rate
-	}
-	return likelyWrites
 }
 
 // readsAsZeros tells whether some places of what was discarded read as zeros.
