@@ -47,6 +47,8 @@ func TestStampIsCarriedOn(t *testing.T) {
 	assert.Contains(t, doc["sentence"], "; all was read back.")
 	assert.Equal(t, unpack, d.read("x.card.data")[:len(unpack)])
 
+	d.want(0, "discarded nothing beyond the image: the card or its reader takes no discards", "receipts", "show")
+
 	// Now it is known by its receipt. This card is too small for a memory of 32 MiB to be seen through, so it is
 	// written.
 	d.want(0, "4.19 MB of 49.3 MB were written, and the rest was there", "stamp", "--yes", osXZ, "x.card")

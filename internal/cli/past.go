@@ -47,8 +47,7 @@ func (a *app) unfinishedStamp(c *card.Card) *stamp.Mark {
 		defer r.Close()
 		start := make([]byte, 512)
 		if _, err := r.ReadAt(start, 0); err == nil && stamp.IsMarked(start) {
-			m, _ := stamp.ReadMark(start)
-			return &m
+			return stamp.MarkOn(start)
 		}
 	}
 	last, like := receipt.Latest(a.history(), c.Record(), writes)

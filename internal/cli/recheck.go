@@ -137,9 +137,8 @@ func (r *rechecking) now(dev card.Device) (now card.Record, marked *stamp.Mark) 
 		now.DiskID = d.Table.ID
 	}
 	start := make([]byte, 512)
-	if _, err = rd.ReadAt(start, 0); err == nil && stamp.IsMarked(start) {
-		m, _ := stamp.ReadMark(start)
-		marked = &m
+	if _, err = rd.ReadAt(start, 0); err == nil {
+		marked = stamp.MarkOn(start)
 	}
 	return now, marked
 }

@@ -66,6 +66,16 @@ func ReadMark(start []byte) (m Mark, ok bool) {
 	return Mark{ImageID(start[markerImage:]), time.Unix(int64(seconds), 0), string(name)}, true
 }
 
+// MarkOn is the mark at the start of a card whose stamp was interrupted, as far as it can be read; nil where there is
+// none.
+func MarkOn(start []byte) *Mark {
+	if !IsMarked(start) {
+		return nil
+	}
+	m, _ := ReadMark(start) // one that is torn says nothing more
+	return &m
+}
+
 func markSum(facts, name []byte) []byte {
 	sum := digest.SumBlock(append(bytes.Clone(facts), name...))
 	return sum[:markerLength-markerSum]

@@ -433,6 +433,8 @@ func sparedFact(doc receipt.Document) string {
 // restFact says what was discarded beyond the image.
 func restFact(doc receipt.Document) string {
 	switch d := doc.Bytes.Discarded; {
+	case d.Why != "" && d.Rest == 0:
+		return "nothing beyond the image: " + word(d.Why)
 	case d.Why != "":
 		return fmt.Sprintf("%s beyond the image, and no more: %s", Bytes(d.Rest), word(d.Why))
 	case d.Rest > 0:
