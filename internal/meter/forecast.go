@@ -20,6 +20,11 @@ func (m *Meter) Foresee(tell func(r Reading) (f Foreseen, ok bool)) {
 	m.foresee = tell
 }
 
+// TimeFor is how long bytes take at a rate in bytes a second.
+func TimeFor(bytes int64, rate float64) time.Duration {
+	return time.Duration(float64(bytes) / rate * float64(time.Second))
+}
+
 // Found says that a test has found so many bytes to be bad, of those that the phase has read; the others are good.
 func (m *Meter) Found(bad int64) {
 	if m == nil {

@@ -17,7 +17,7 @@ const (
 func Foresee(size int64, past *Past, readBack bool) meter.Foreseen {
 	p := newPays(past, false, 0)
 	write, read, guessed := p.rates()
-	f := meter.Foreseen{Next: at(size, write), Guessed: guessed}
+	f := meter.Foreseen{Next: meter.TimeFor(size, write), Guessed: guessed}
 	if readBack {
 		f.Next += afterWriting(size, write, read, areasOf(size), false)
 	}
@@ -48,15 +48,11 @@ func (p *pays) rates() (write, read float64, guessed bool) {
 	return write, read, !known
 }
 
-func at(bytes int64, rate float64) time.Duration {
-	return time.Duration(float64(bytes) / rate * float64(time.Second))
-}
-
 // afterWriting is how long what follows on the writing takes: in each area, a part is written once more and all is read
 // back, and in the end the first block. begun says that the first rewriting is under way or done.
 func afterWriting(size int64, write, read float64, areas int, begun bool) (took time.Duration) {
-	rewrite := at(Displaced, write) + at(Displaced, read)
-	took = time.Duration(areas)*(rewrite+at(size, read)) + at(BlockSize, read)
+	rewrite := meter.TimeFor(Displaced, write) + meter.TimeFor(Displaced, read)
+	took = time.Duration(areas)*(rewrite+meter.TimeFor(size, read)) + meter.TimeFor(BlockSize, read)
 	if begun {
 		took -= rewrite
 	}
@@ -83,34 +79,34 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 		r.mu.Unlock()
 		took := afterWriting(size, write, read, areas, false)
 		if little && areas == 1 {
-			took += at(Displaced, write) + at(Displaced, read)
+			took += meter.TimeFor(Displaced, write) + meter.TimeFor(Displaced, read)
 		}
 		return took
 	}
 	switch now.Phase {
 	case meter.Compare:
-		f.Now, f.Next = at(rest, read), after()
+		f.Now, f.Next = meter.TimeFor(rest, read), after()
 		if r.pays.past != nil && r.pays.past.Displaced >= Displaced { // it is likely that nothing will be written
-			f.Next = at(size, read)
+			f.Next = meter.TimeFor(size, read)
 		}
 	case meter.Write:
 		seconds := float64(rest) * r.pays.cost(write, read) * (1 - r.zeroShare())
 		f.Now, f.Next = time.Duration(seconds*float64(time.Second)), after()
 	case meter.Try, meter.Discard:
-		f.Next = at(size, write) + after()
+		f.Next = meter.TimeFor(size, write) + after()
 	case meter.Rewrite:
-		f.Now = at(rest, write) + at(rest, read)
+		f.Now = meter.TimeFor(rest, write) + meter.TimeFor(rest, read)
 		f.Next = afterWriting(size, write, read, left, true)
 	case meter.ReadBack:
-		f.Now = at(rest, read)
-		f.Next = afterWriting(size, write, read, left, true) - at(size, read)
+		f.Now = meter.TimeFor(rest, read)
+		f.Next = afterWriting(size, write, read, left, true) - meter.TimeFor(size, read)
 		if !r.isOpened() {
 			f.Next = 0
 		}
 	case meter.Flush:
 		f.Next = afterWriting(size, write, read, left, true)
 	case meter.Finish:
-		f.Now = at(rest, read)
+		f.Now = meter.TimeFor(rest, read)
 	default: // what is repaired, nobody foresees
 		return f, false
 	}

@@ -164,9 +164,6 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 		return f, false
 	}
 	rate := float64(now.Done-now.Before) / took.Seconds()
-	at := func(n int64, rate float64) time.Duration {
-		return time.Duration(float64(n) / rate * float64(time.Second))
-	}
 	n := probe.Reach(now.Total)
 	switch now.Phase {
 	case meter.Write:
@@ -174,7 +171,7 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 		if r.ReadRate > 0 {
 			read = r.ReadRate
 		}
-		f.Next = at(now.Total+n, read) + at(n, rate)
+		f.Next = meter.TimeFor(now.Total+n, read) + meter.TimeFor(n, rate)
 		return f, true
 	case meter.ReadBack:
 		return f, true
