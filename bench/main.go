@@ -56,6 +56,7 @@ func main() {
 			"emulated-gauge (devices of the lab)")
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
+	xz := flag.String("xz", "xz", "with unpack: another xz command to compare with, such as a newer release")
 	flag.Parse()
 	var err error
 	switch {
@@ -82,7 +83,7 @@ func main() {
 	case *what == "emulated":
 		err = runEmulated(*work, *kit, *rounds)
 	case *what == "unpack" || *what == "peek":
-		err = runUnpack(*work, *size, *rounds, *what == "peek")
+		err = runUnpack(*work, *size, *rounds, *xz, *what == "peek")
 	default:
 		err = run(*work, *size, *rounds)
 	}

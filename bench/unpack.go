@@ -38,8 +38,8 @@ var unpackings = []unpacking{
 }
 
 // runUnpack measures the decoders against the reference commands on as many cores, with the output thrown away; then a
-// check against the digest command, and peek.
-func runUnpack(work string, size int64, rounds int, onlyPeek bool) error {
+// check against the digest command, and peek. xz is the command that xz files are compared with beside "xz".
+func runUnpack(work string, size int64, rounds int, xz string, onlyPeek bool) error {
 	b := &bench{work: work, size: size}
 	if err := os.MkdirAll(work, 0o755); err != nil {
 		return err
@@ -70,6 +70,14 @@ func runUnpack(work string, size int64, rounds int, onlyPeek bool) error {
 	for _, u := range unpackings {
 		cores := fmt.Sprintf("0-%d", u.cores-1)
 		if err := b.compare(u.name, rounds, "taskset -c "+cores+" "+u.reference,
+			"taskset -c "+cores+" "+self+" -unpack "+u.file); err != nil {
+			return err
+		}
+		options, isXZ := strings.CutPrefix(u.reference, "xz ")
+		if !isXZ || xz == "xz" {
+			continue
+		}
+		if err := b.compare("  the same, and "+filepath.Base(xz), rounds, "taskset -c "+cores+" "+xz+" "+options,
 			"taskset -c "+cores+" "+self+" -unpack "+u.file); err != nil {
 			return err
 		}

@@ -299,14 +299,15 @@ func (r *Report) both(
 	ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter,
 ) error {
 	h := digest.NewHasher(algorithms...)
-	aside := digest.NewAside(h)
+	var sealer digest.Sealer
+	aside := digest.NewAside(io.MultiWriter(h, &sealer))
 	err := r.unpack(ctx, f, c, algorithms, aside, m)
 	if err == nil && r.Damage != nil && f.Once() {
 		err = copyAll(ctx, aside, f.Reader(), 0, func(int) {}) // there is no second time
 	}
 	aside.Close()
 	if err == nil && (r.Damage == nil || f.Once()) {
-		r.Download = h.Digests()
+		r.Download, r.Seal = h.Digests(), sealer.Seal()
 	}
 	return err
 }

@@ -95,6 +95,10 @@ func (l *imageLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (che
 			Path: s.image.Path, Size: s.image.Size, Packing: l.contents.Packing, Member: l.contents.Member,
 		}, nil
 	}
+	if !s.o.dryRun {
+		s.image.Keep = image.KeepMost // what is unpacked for its digest isn't unpacked again
+	}
+	defer func() { s.image.Keep = 0 }()
 	return check.Run(ctx, s.image, s.o.member, s.found, m)
 }
 

@@ -27,11 +27,14 @@ type File struct {
 	Total int64 // of one that arrives: how long it will be, bytes; 0: not known
 	Limit int64 // bytes that it may unpack to; 0 is a bound that is sensible for a file of its size
 	Lanes int   // blocks that may be unpacked side by side; 0 is as many as there are cores
+	Keep  int64 // bytes that Unpack may keep in memory of what it unpacks, for TakeKept
 	file  *os.File
 	pipe  *bufio.Reader // where it comes through a pipe
 	once  bool
 	head  []byte
 	info  fs.FileInfo
+
+	kept  *keeper // nil: nothing
 
 	looked map[string]look // by member: what Look has found
 	any    bool            // what is unpacked needn't be an image

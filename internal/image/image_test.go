@@ -5,15 +5,18 @@ import (
 	"crypto/sha256"
 	"errors"
 	"io"
+	"math"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"zipstamp/internal/testbed"
 )
@@ -189,6 +192,66 @@ func TestUnpacksWhatReferenceToolsPack(t *testing.T) {
 			assert.Equal(t, sha256.Sum256(packed), tapped, "all of the file goes through the tap")
 		})
 	}
+}
+
+func TestWhatIsKeptIsTheImage(t *testing.T) {
+	zeros := make([]byte, 3*keptPiece)
+	img := slices.Concat(disk(keptPiece+1000), zeros, disk(2*keptPiece-1000), zeros, disk(70_000))
+	path := pack(t, img, "gzip disk.img", "disk.img.gz")
+	packed, err := os.ReadFile(path)
+	require.NoError(t, err)
+	f, err := Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	c, err := f.Look("")
+	require.NoError(t, err)
+	through := func(keep, most int64) {
+		f.Keep = keep
+		s, err := f.Unpack(c, nil)
+		require.NoError(t, err)
+		defer s.Close()
+		_, err = io.Copy(io.Discard, io.LimitReader(s, most))
+		require.NoError(t, err)
+	}
+	var room int64 // zeros take nothing
+	for piece := range slices.Chunk(img, keptPiece) {
+		if len(bytes.Trim(piece, "\x00")) > 0 {
+			room += keptPiece
+		}
+	}
+	require.Less(t, room, int64(len(img)-len(zeros)))
+	through(room-1, math.MaxInt64)
+	require.Nil(t, f.TakeKept(c, nil), "it was too much")
+	through(KeepMost, int64(len(img)))
+	require.Nil(t, f.TakeKept(c, nil), "nobody has seen that it ends there")
+
+	rapid.Check(t, func(t *rapid.T) {
+		through(room, math.MaxInt64)
+		tap := sha256.New()
+		k := f.TakeKept(c, tap)
+		require.NotNil(t, k)
+		require.Nil(t, f.TakeKept(c, nil), "it is given once")
+		defer k.Close()
+		var got []byte
+		skipped := 0
+		for err := error(nil); err != io.EOF; {
+			require.NoError(t, err)
+			if n := rapid.Int64Range(1, 3).Draw(t, "pieces") * keptPiece; k.SkipZeros(n) {
+				got, skipped = append(got, make([]byte, n)...), skipped+1
+				continue
+			}
+			to := keptPiece - len(got)%keptPiece
+			if rapid.Bool().Draw(t, "any") {
+				to = rapid.IntRange(1, 3*keptPiece).Draw(t, "bytes")
+			}
+			buf, n := make([]byte, to), 0
+			n, err = k.Read(buf)
+			got = append(got, buf[:n]...)
+		}
+		require.True(t, bytes.Equal(img, got))
+		require.Equal(t, f.Size, k.Position())
+		require.Equal(t, sha256.Sum256(packed), [32]byte(tap.Sum(nil)), "all of the file goes through the tap")
+	})
 }
 
 // TestEveryPrefixIsAnError has small files, each cut at every place.

@@ -19,7 +19,8 @@ type Stream struct {
 	stack   *stack
 	count   atomic.Int64
 	limit   int64
-	done    error // what every Read returns from now on
+	keeper  *keeper // nil: nothing is kept
+	done    error   // what every Read returns from now on
 }
 
 // Unpack starts to unpack the contents c of the file. All bytes of the download, those between and
@@ -34,7 +35,12 @@ func (f *File) Unpack(c Contents, tap io.Writer) (*Stream, error) {
 	if lanes == 0 {
 		lanes = runtime.GOMAXPROCS(0)
 	}
-	return f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, any: f.any})
+	f.kept = nil
+	s, err := f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, any: f.any})
+	if err == nil && f.Keep > 0 && c.Size.Known() <= 2*f.Keep { // half of it may be zeros
+		s.keeper = &keeper{asked: c.asked, room: f.Keep}
+	}
+	return s, err
 }
 
 func (f *File) unpack(c Contents, tap io.Writer, set setting) (*Stream, error) {
@@ -57,6 +63,7 @@ func (s *Stream) Read(p []byte) (int, error) {
 		return 0, s.done
 	}
 	n, err := s.stack.out().Read(p)
+	defer func() { s.keep(p[:n]) }()
 	switch total := s.count.Add(int64(n)); {
 	case total > s.limit:
 		s.done = s.damage(tooMuch(s.file.Path, s.limit))

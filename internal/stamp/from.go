@@ -69,6 +69,9 @@ func (i *imageSource) Open(tap io.Writer) (Stream, error) {
 		}
 		return p, nil
 	}
+	if k := i.file.TakeKept(i.contents, tap); k != nil {
+		return k, nil
+	}
 	s, err := i.file.Unpack(i.contents, tap)
 	if err != nil {
 		return nil, err

@@ -476,6 +476,30 @@ func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 	assert.Equal(t, stamp.NoTable, result.State)
 	other.requireNoTable(t)
 
+	for _, changed := range []bool{false, true} { // since its image was unpacked by a check, which has kept it
+		o := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 16 * mib})
+		o.image.Keep = image.KeepMost
+		report, err := check.Run(context.Background(), o.image, "", found, nil)
+		require.NoError(t, err)
+		require.NotEmpty(t, report.Image)
+		if changed {
+			spoilt := bytes.Clone(packed)
+			spoilt[len(spoilt)/2] ^= 1
+			require.NoError(t, os.WriteFile(o.image.Path, spoilt, 0o600))
+		}
+		result, err := o.run(t, context.Background(), func(j *stamp.Job) {
+			j.Known = stamp.Known{Seal: report.Seal, Download: report.Download, Image: report.Image}
+		})
+		if changed {
+			require.ErrorAs(t, err, new(*stamp.ChangedError), "it isn't unpacked, and so isn't found to be damaged")
+			o.requireNoTable(t)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, report.Image, result.Image)
+		require.True(t, bytes.Equal(img, o.held(t, len(img))))
+	}
+
 	require.NoError(t, os.WriteFile(r.image.Path, packed[:len(packed)*2/3], 0o600))
 	cut, err := image.Open(r.image.Path)
 	require.NoError(t, err)

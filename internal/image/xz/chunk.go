@@ -4,10 +4,10 @@ package xz
 
 import "encoding/binary"
 
-// chunk unpacks a chunk of LZMA: size bytes of the input, to where the window's position is limit, before which at
+// chunkPlain unpacks a chunk of LZMA: size bytes of the input, to where the window's position is limit, before which at
 // least windowTail bytes less than the window's length must be left. It tells whether the chunk is well formed;
 // whatever it holds, no byte beyond limit+windowTail is written, and none before low is copied.
-func (z *lzma2) chunk(size, limit int) bool {
+func (z *lzma2) chunkPlain(size, limit int) bool {
 	in, out, odds := &z.input, z.window, &z.odds
 	rep0, rep1, rep2, rep3, state := z.rep0, z.rep1, z.rep2, z.rep3, z.state
 	lc, lpMask, pbMask := z.lc, z.lpMask, z.pbMask

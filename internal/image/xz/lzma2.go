@@ -89,30 +89,45 @@ func (z *lzma2) run(r Source, emit func(p []byte) error) error {
 
 // step unpacks a chunk, or finds the end.
 func (z *lzma2) step(r Source, emit func(p []byte) error) (end bool, err error) {
-	control, err := r.ReadByte()
-	if err != nil {
+	control, size, limit, err := z.next(r, emit)
+	switch {
+	case err != nil:
 		return false, err
+	case control == 0:
+		return true, z.emit(z.pos, emit)
+	case size > 0 && !z.unpack((*lzma2).chunk, size, limit):
+		return false, errData
+	}
+	return false, z.emitMuch(emit)
+}
+
+// next reads a chunk, and unpacks it if it is only stored. Of one that is packed by LZMA, size bytes are in the input
+// then, and limit is the window's position at its end. control is 0 at the end of all chunks.
+func (z *lzma2) next(r Source, emit func(p []byte) error) (control byte, size, limit int, err error) {
+	if control, err = r.ReadByte(); err != nil {
+		return 0, 0, 0, err
 	}
 	switch {
 	case control == 0:
-		return true, z.emit(z.pos, emit)
+		return 0, 0, 0, nil
 	case control >= 0xE0 || control == 1: // dictionary reset
 		z.needDict, z.needProps = false, true
 		z.low, z.base = z.pos, z.pos
 	case z.needDict:
-		return false, errData
+		return 0, 0, 0, errData
 	}
 	if control < 0x80 {
 		if control > 2 {
-			return false, errData
+			return 0, 0, 0, errData
 		}
-		return false, z.stored(r, emit)
+		return control, 0, 0, z.stored(r, emit)
 	}
 	if control < 0xC0 && z.needProps || control < 0xA0 && z.needState {
-		return false, errData
+		return 0, 0, 0, errData
 	}
 	z.needProps, z.needState = z.needProps && control < 0xC0, z.needState && control < 0xA0
-	return false, z.packed(r, control, emit)
+	size, limit, err = z.packed(r, control, emit)
+	return control, size, limit, err
 }
 
 // stored takes a chunk that isn't packed.
@@ -127,49 +142,55 @@ func (z *lzma2) stored(r Source, emit func(p []byte) error) error {
 	}
 	n, err := io.ReadFull(r, z.window[z.pos:z.pos+size])
 	z.pos += n
-	if err != nil {
-		return err
-	}
-	return z.emitMuch(emit)
+	return err
 }
 
-// packed takes a chunk that is packed by LZMA.
-func (z *lzma2) packed(r Source, control byte, emit func(p []byte) error) error {
+// packed reads a chunk that is packed by LZMA into the input.
+func (z *lzma2) packed(r Source, control byte, emit func(p []byte) error) (size, limit int, err error) {
 	var h [4]byte
 	if _, err := io.ReadFull(r, h[:]); err != nil {
-		return err
+		return 0, 0, err
 	}
 	unpacked := int(control&0x1F)<<16 + int(h[0])<<8 + int(h[1]) + 1
-	packed := int(h[2])<<8 + int(h[3]) + 1
+	size = int(h[2])<<8 + int(h[3]) + 1
 	if control >= 0xC0 {
 		props, err := r.ReadByte()
 		if err != nil {
-			return err
+			return 0, 0, err
 		}
 		if !z.setProps(props) {
-			return errData
+			return 0, 0, errData
 		}
 	}
 	if control >= 0xA0 {
 		z.reset()
 	}
-	if _, err := io.ReadFull(r, z.input[:packed]); err != nil {
-		return err
+	if _, err := io.ReadFull(r, z.input[:size]); err != nil {
+		return 0, 0, err
 	}
 	if err := z.makeRoom(unpacked, emit); err != nil {
-		return err
+		return 0, 0, err
 	}
+	return size, z.pos + unpacked, nil
+}
+
+// unpack unpacks what packed has read, by chunk, which tells whether it is well formed.
+func (z *lzma2) unpack(chunk func(z *lzma2, size, limit int) bool, size, limit int) bool {
 	last := &z.window[z.pos-1]
 	kept := *last
 	if z.low == z.pos {
 		*last = 0 // the first literal after a dictionary reset is predicted by a zero
 	}
-	good := z.chunk(packed, z.pos+unpacked)
-	*last = kept
-	if !good {
-		return errData
-	}
-	return z.emitMuch(emit)
+	defer func() { *last = kept }()
+	return z.fits(size, limit) && chunk(z, size, limit)
+}
+
+// fits tells whether a chunk of size bytes may be unpacked to where the window's position is limit. It is what chunk
+// relies on.
+func (z *lzma2) fits(size, limit int) bool {
+	return size >= 5 && size <= packedMax && z.input[0] == 0 &&
+		windowHead <= z.pos && z.low <= z.pos && z.pos <= limit && limit+windowTail <= len(z.window) &&
+		(z.state < 7 || z.rep0 < uint(z.pos-z.low)) && z.state < states && z.lc <= lcLpMax && z.lpMask < 1<<(lcLpMax-z.lc)
 }
 
 // makeRoom lets the window grow, or moves it on, so that size bytes fit.

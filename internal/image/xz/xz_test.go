@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 
@@ -259,6 +260,41 @@ func TestDictionaryResetWithinABlock(t *testing.T) {
 	assert.Equal(t, errData, err, "the first chunk must reset the dictionary")
 	_, err = run(chunks(t, append(program(9000), program(9000)...)), 4096, -1, false)
 	assert.Equal(t, errData, err, "a distance beyond the dictionary")
+}
+
+// TestNothingBeforeADictionaryIsCopied has chunks that are well formed, but for what they copy.
+func TestNothingBeforeADictionaryIsCopied(t *testing.T) {
+	// the first symbol of all is a match of one byte at the last distance: bits 1, 1, 0, 0, all of even odds
+	_, err := run([]byte{0xE0, 0, 0, 0, 4, 0x5D, 0, 0xBF, 0xFF, 0xFC, 0, 0}, 1<<16, -1, false)
+	assert.Equal(t, errData, err)
+
+	// noise lies between a text and its copy, which is packed without regard to bytes and positions before; the
+	// length is so that all of the copy is matches of many bytes
+	r := rand.New(rand.NewPCG(5, 5))
+	text, noise := program(273*100), make([]byte, 300_000)
+	for i := range noise {
+		noise[i] = byte(r.Uint32())
+	}
+	data := slices.Concat(text, noise, text)
+	good := packed(t, data, "--format=raw", "--lzma2=lc=0,lp=0,pb=0,dict=1MiB")
+	got, err := run(good, 1<<20, -1, false)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(data, got))
+	at, stored := 0, false
+	for !stored || good[at] < 0x80 { // the first chunk that is packed again
+		size := int(good[at+1])<<8 + int(good[at+2]) + 4
+		if stored = good[at] < 0x80; !stored {
+			size = int(good[at+3])<<8 + int(good[at+4]) + 6
+			if good[at] >= 0xC0 {
+				size++
+			}
+		}
+		at += size
+	}
+	require.EqualValues(t, 0xA0, good[at]&^0x1F, "it resets the state alone")
+	reset := slices.Concat(good[:at], []byte{good[at] | 0xE0}, good[at+1:at+5], []byte{0}, good[at+5:])
+	_, err = run(reset, 1<<20, -1, false)
+	assert.Equal(t, errData, err, "a dictionary that starts at the copy")
 }
 
 func FuzzIndex(f *testing.F) {
