@@ -43,8 +43,8 @@ type measured struct {
 var saidAt = [3]float64{0.1, 0.25, 0.5}
 
 // runAgain measures stamps of cards that hold a part of the image already, as ratios to one that writes all.
-func runAgain(work string, size int64, rounds int) error {
-	b, image, noise, err := againReady(work, size)
+func runAgain(work string, size int64, rounds int, device bool) error {
+	b, image, noise, err := againReady(work, size, device)
 	if err != nil {
 		return err
 	}
@@ -65,8 +65,8 @@ func runAgain(work string, size int64, rounds int) error {
 }
 
 // runZeros measures images with zeros on cards that take discards, as ratios to writing all.
-func runZeros(work string, size int64, rounds int) error {
-	b, _, noise, err := againReady(work, size)
+func runZeros(work string, size int64, rounds int, device bool) error {
+	b, _, noise, err := againReady(work, size, device)
 	if err != nil {
 		return err
 	}
@@ -92,8 +92,8 @@ func runZeros(work string, size int64, rounds int) error {
 }
 
 // againReady makes what such measurements need.
-func againReady(work string, size int64) (b *bench, image, noise []byte, err error) {
-	b = &bench{work: work, size: size}
+func againReady(work string, size int64, device bool) (b *bench, image, noise []byte, err error) {
+	b = &bench{work: work, size: size, device: device}
 	if err := b.ready(); err != nil {
 		return nil, nil, nil, err
 	}
@@ -106,9 +106,12 @@ func againReady(work string, size int64) (b *bench, image, noise []byte, err err
 }
 
 func (b *bench) compareAgain(rounds int, all []before) error {
-	fmt.Printf("practice cards that write %d MB/s and read %d MB/s, raw image of %d MiB, median of %d; error of the "+
-		"time "+
-		"said after a tenth, a quarter and half of it\n\n", writeRate, readRate, b.size>>20, rounds)
+	kind := "practice cards"
+	if b.device {
+		kind = "loop devices"
+	}
+	fmt.Printf("%s that write %d MB/s and read %d MB/s, raw image of %d MiB, median of %d; error of the time said "+
+		"after a tenth, a quarter and half of it\n\n", kind, writeRate, readRate, b.size>>20, rounds)
 	var first time.Duration
 	for _, c := range all {
 		var times []time.Duration
@@ -151,33 +154,46 @@ func (b *bench) stampAgain(c before) (m measured, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return m, err
 	}
-	name, image := filepath.Join(dir, "a.card"), filepath.Join(dir, "disk.img")
+	name, image, holds := filepath.Join(dir, "a.card"), filepath.Join(dir, "disk.img"), filepath.Join(dir, "a.card.data")
 	if err := os.WriteFile(image, c.image, 0o644); err != nil {
 		return m, err
 	}
+	command := exec.Command
+	if !b.device {
+		practice := []string{
+			"practice", "new", name, "--claimed", fmt.Sprint(b.size + 64<<20), "--write-rate",
+			fmt.Sprintf("%dMB/s", writeRate), "--read-rate", fmt.Sprintf("%dMB/s", readRate),
+		}
+		if c.discards {
+			practice = append(practice, "--discards", "zeros")
+		}
+		if out, err := exec.Command(b.tool, practice...).CombinedOutput(); err != nil {
+			return m, fmt.Errorf("%w: %s", err, out)
+		}
+	}
+	if c.holds != nil || b.device {
+		if err := os.WriteFile(holds, append(c.holds[:len(c.holds):len(c.holds)],
+			make([]byte, b.size+64<<20-int64(len(c.holds)))...), 0o644); err != nil {
+			return m, err
+		}
+	}
+	if b.device {
+		p, err := b.newPaced(holds)
+		if err != nil {
+			return m, err
+		}
+		defer p.Close()
+		name, command = p.name, p.command
+	}
 	stamp := func(args ...string) *exec.Cmd {
-		cmd := exec.Command(b.tool, append([]string{"stamp", "--yes", "--unchecked", "--no-spots", image, name},
-			args...)...)
+		cmd := command(b.tool, append([]string{"stamp", "--yes", "--unchecked", "--no-spots", image, name}, args...)...)
 		cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+dir)
 		return cmd
 	}
-	practice := []string{
-		"practice", "new", name, "--claimed", fmt.Sprint(b.size + 64<<20), "--write-rate",
-		fmt.Sprintf("%dMB/s", writeRate), "--read-rate", fmt.Sprintf("%dMB/s", readRate),
-	}
-	if c.discards {
-		practice = append(practice, "--discards", "zeros")
-	}
-	if out, err := exec.Command(b.tool, practice...).CombinedOutput(); err != nil {
-		return m, fmt.Errorf("%w: %s", err, out)
-	}
-	if c.holds != nil {
-		holds := append(c.holds[:b.size:b.size], make([]byte, 64<<20)...)
-		if err := os.WriteFile(name+".data", holds, 0o644); err != nil {
-			return m, err
+	if c.holds == nil {
+		if out, err := stamp().CombinedOutput(); err != nil {
+			return m, fmt.Errorf("%w: %s", err, out)
 		}
-	} else if out, err := stamp().CombinedOutput(); err != nil {
-		return m, fmt.Errorf("%w: %s", err, out)
 	}
 	if c.cut {
 		start, cmd := time.Now(), stamp()

@@ -57,6 +57,7 @@ func main() {
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	xz := flag.String("xz", "xz", "with unpack: another xz command to compare with, such as a newer release")
+	device := flag.Bool("device", false, "with again and zeros: loop devices that the kernel slows, not practice cards")
 	flag.Parse()
 	var err error
 	switch {
@@ -65,9 +66,9 @@ func main() {
 	case *what == "cards":
 		err = runCards(*work, *size, *rounds)
 	case *what == "zeros":
-		err = runZeros(*work, *size, *rounds)
+		err = runZeros(*work, *size, *rounds, *device)
 	case *what == "again":
-		err = runAgain(*work, *size, *rounds)
+		err = runAgain(*work, *size, *rounds, *device)
 	case *what == "files":
 		err = runFiles(*work, *rounds)
 	case *what == "scale":
@@ -118,6 +119,7 @@ func run(work string, size int64, rounds int) error {
 type bench struct {
 	work, loop, tool string
 	size             int64
+	device           bool // cards are loop devices that the kernel slows, and not practice cards
 }
 
 func (b *bench) path(name string) string { return filepath.Join(b.work, name) }

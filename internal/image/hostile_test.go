@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
-	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -281,21 +280,7 @@ func TestZerosOfSparseImages(t *testing.T) {
 		s, err := f.Unpack(c, nil)
 		require.NoError(rt, err)
 		defer s.Close()
-		var got []byte
-		for {
-			n := rapid.SampledFrom([]int{512, 4096, 100_000, 300_000}).Draw(rt, "at once")
-			if s.SkipZeros(int64(n)) {
-				got = append(got, make([]byte, n)...)
-				continue
-			}
-			buf := make([]byte, n)
-			n, err := io.ReadFull(s, buf)
-			got = append(got, buf[:n]...)
-			if err != nil {
-				require.True(rt, err == io.EOF || err == io.ErrUnexpectedEOF, "%v", err)
-				break
-			}
-		}
+		got, _ := readSkipping(rt, s, 512, 4096, 100_000, 300_000)
 		require.True(rt, bytes.Equal(img, got))
 	})
 }

@@ -194,6 +194,66 @@ func TestUnpacksWhatReferenceToolsPack(t *testing.T) {
 	}
 }
 
+// zeroReader is a stream that may know of zeros.
+type zeroReader interface {
+	io.Reader
+	SkipZeros(n int64) bool
+}
+
+// readSkipping reads all of a stream, in pieces of some of these sizes, and skips the zeros that it knows of.
+func readSkipping(t *rapid.T, s zeroReader, sizes ...int) (img []byte, skipped int) {
+	for {
+		n := rapid.SampledFrom(sizes).Draw(t, "at once")
+		if s.SkipZeros(int64(n)) {
+			img, skipped = append(img, make([]byte, n)...), skipped+n
+			continue
+		}
+		buf := make([]byte, n)
+		n, err := io.ReadFull(s, buf)
+		img = append(img, buf[:n]...)
+		if err != nil {
+			require.True(t, err == io.EOF || err == io.ErrUnexpectedEOF, "%v", err)
+			return img, skipped
+		}
+	}
+}
+
+// TestHolesOfTarMembers has members with holes, in all forms that the reference tool writes.
+func TestHolesOfTarMembers(t *testing.T) {
+	dir, data := t.TempDir(), disk(100_000)
+	img := make([]byte, 4<<20+512)
+	file, err := os.Create(filepath.Join(dir, "disk.img"))
+	require.NoError(t, err)
+	require.NoError(t, file.Truncate(int64(len(img))))
+	for _, at := range []int{0, 1 << 20, 2<<20 + 4096} {
+		copy(img[at:], data)
+		_, err := file.WriteAt(data, int64(at))
+		require.NoError(t, err)
+	}
+	require.NoError(t, file.Close())
+	for _, form := range []string{
+		"--format=gnu", "--format=posix --sparse-version=0.0", "--format=posix --sparse-version=0.1",
+		"--format=posix --sparse-version=1.0",
+	} {
+		path := packIn(t, dir, "tar -S "+form+" -czf x disk.img", "x")
+		f, err := Open(path)
+		require.NoError(t, err)
+		defer f.Close()
+		c, err := f.Look("")
+		require.NoError(t, err)
+		most := 0
+		rapid.Check(t, func(t *rapid.T) {
+			s, err := f.Unpack(c, nil)
+			require.NoError(t, err)
+			defer s.Close()
+			got, skipped := readSkipping(t, s, 30_000, 256<<10, 1<<20)
+			require.True(t, bytes.Equal(img, got))
+			most = max(most, skipped)
+		})
+		assert.GreaterOrEqual(t, most, 256<<10, form)
+	}
+}
+
 func TestWhatIsKeptIsTheImage(t *testing.T) {
 	zeros := make([]byte, 3*keptPiece)
 	img := slices.Concat(disk(keptPiece+1000), zeros, disk(2*keptPiece-1000), zeros, disk(70_000))
@@ -232,22 +292,7 @@ func TestWhatIsKeptIsTheImage(t *testing.T) {
 		require.NotNil(t, k)
 		require.Nil(t, f.TakeKept(c, nil), "it is given once")
 		defer k.Close()
-		var got []byte
-		skipped := 0
-		for err := error(nil); err != io.EOF; {
-			require.NoError(t, err)
-			if n := rapid.Int64Range(1, 3).Draw(t, "pieces") * keptPiece; k.SkipZeros(n) {
-				got, skipped = append(got, make([]byte, n)...), skipped+1
-				continue
-			}
-			to := keptPiece - len(got)%keptPiece
-			if rapid.Bool().Draw(t, "any") {
-				to = rapid.IntRange(1, 3*keptPiece).Draw(t, "bytes")
-			}
-			buf, n := make([]byte, to), 0
-			n, err = k.Read(buf)
-			got = append(got, buf[:n]...)
-		}
+		got, _ := readSkipping(t, k, 100_000, keptPiece, 3*keptPiece)
 		require.True(t, bytes.Equal(img, got))
 		require.Equal(t, f.Size, k.Position())
 		require.Equal(t, sha256.Sum256(packed), [32]byte(tap.Sum(nil)), "all of the file goes through the tap")

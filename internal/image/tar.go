@@ -3,6 +3,7 @@ package image
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -24,7 +25,8 @@ var tarPacking = packing{
 	look:  lookTar,
 	walk:  func(r *bufio.Reader) walker { return tarWalker{tar.NewReader(r)} },
 	unpack: func(r *bufio.Reader, s setting) (*layer, error) {
-		t := &tarImage{tarScan: tarScan{r: tar.NewReader(r), setting: s}}
+		in := &counted{r: r}
+		t := &tarImage{tarScan: tarScan{r: tar.NewReader(in), setting: s}, in: in}
 		var err error
 		if t.header, t.body, err = t.next(); err == io.EOF {
 			err = t.notFound()
@@ -32,9 +34,13 @@ var tarPacking = packing{
 		if err != nil {
 			return nil, err
 		}
-		return &layer{
+		l := &layer{
 			ReadCloser: io.NopCloser(t), member: t.header.Name, size: Size{t.header.Size, Exact}, unchecked: true,
-		}, nil
+		}
+		if isSparse(t.header) {
+			l.skipZeros = t.skipZeros
+		}
+		return l, nil
 	},
 }
 
@@ -178,11 +184,37 @@ func (t *tarScan) notFound() error {
 	return noImage("tar", t.seen, t.setting)
 }
 
+// isSparse tells whether a member has holes: by its type, or by a record of its extended header (GNU tar, "Storing
+// Sparse Files").
+func isSparse(h *tar.Header) bool {
+	for record := range h.PAXRecords {
+		if strings.HasPrefix(record, "GNU.sparse.") {
+			return true
+		}
+	}
+	return h.Typeflag == tar.TypeGNUSparse
+}
+
+// counted counts what is read.
+type counted struct {
+	r     io.Reader
+	count int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.count += int64(n)
+	return n, err
+}
+
 // tarImage is an image in an archive. At its end it goes on to the archive's end: there must be no other image.
 type tarImage struct {
 	tarScan
+	in     *counted // the archive
 	header *tar.Header
 	body   *bufio.Reader
+	ahead  []byte // what was read in vain to find a hole; it comes after what body holds
+	room   []byte
 	err    error
 }
 
@@ -190,12 +222,42 @@ func (t *tarImage) Read(p []byte) (int, error) {
 	if t.err != nil {
 		return 0, t.err
 	}
+	if t.body.Buffered() == 0 && len(t.ahead) > 0 {
+		n := copy(p, t.ahead)
+		t.ahead = t.ahead[n:]
+		return n, nil
+	}
 	n, err := t.body.Read(p)
 	if err == io.EOF {
 		err = t.rest()
 	}
 	t.err = err
 	return n, err
+}
+
+// skipZeros tells whether the next n bytes are in a hole, and skips them then. The library expands holes itself: what
+// it gives without having read of the archive is in one.
+func (t *tarImage) skipZeros(n int64) bool {
+	held := t.body.Buffered()
+	if t.err != nil || len(t.ahead) > 0 || int64(held) > n {
+		return false
+	}
+	read, err := t.body.Peek(held)
+	if err != nil || len(bytes.Trim(read, "\x00")) > 0 {
+		return false
+	}
+	n -= int64(held)
+	if int64(len(t.room)) < n {
+		t.room = make([]byte, n)
+	}
+	before := t.in.count
+	got, err := io.ReadFull(t.r, t.room[:n]) // an error comes again
+	if err != nil || t.in.count != before {
+		t.ahead = t.room[:got]
+		return false
+	}
+	_, _ = t.body.Discard(held) // it is there
+	return true
 }
 
 func (t *tarImage) rest() error {
