@@ -34,7 +34,7 @@ type File struct {
 	head  []byte
 	info  fs.FileInfo
 
-	kept  *keeper // nil: nothing
+	kept *keeper // nil: nothing
 
 	looked map[string]look // by member: what Look has found
 	any    bool            // what is unpacked needn't be an image
