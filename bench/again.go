@@ -154,7 +154,8 @@ func (b *bench) stampAgain(c before) (m measured, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return m, err
 	}
-	name, image, holds := filepath.Join(dir, "a.card"), filepath.Join(dir, "disk.img"), filepath.Join(dir, "a.card.data")
+	name, image := filepath.Join(dir, "a.card"), filepath.Join(dir, "disk.img")
+	holds := name + ".data"
 	if err := os.WriteFile(image, c.image, 0o644); err != nil {
 		return m, err
 	}

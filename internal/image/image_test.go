@@ -295,7 +295,7 @@ func TestWhatIsKeptIsTheImage(t *testing.T) {
 		k := f.TakeKept(c, tap)
 		require.NotNil(t, k)
 		require.Nil(t, f.TakeKept(c, nil), "it is given once")
-		defer k.Close()
+		defer func() { require.NoError(t, k.Close()) }()
 		got, _ := readSkipping(t, k, 100_000, keptPiece, 3*keptPiece)
 		require.True(t, bytes.Equal(img, got))
 		require.Equal(t, f.Size, k.Position())

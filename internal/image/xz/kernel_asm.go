@@ -2,7 +2,8 @@
 
 package xz
 
-// chunk is chunkPlain in assembler. It relies on what fits tells, and is not preempted: a chunk takes some milliseconds.
+// chunk is chunkPlain in assembler. It relies on what fits tells, and can't be preempted: a chunk takes some
+// milliseconds.
 func (z *lzma2) chunk(size, limit int) bool { return kernel(z, size, limit) }
 
 //go:noescape

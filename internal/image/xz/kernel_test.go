@@ -51,7 +51,8 @@ func compareKernel(data []byte, dict int64) error {
 		if !good {
 			return nil
 		}
-		if fast.pos != plain.pos || !bytes.Equal(fast.window[:limit], plain.window[:limit]) || fast.model != plain.model {
+		if fast.pos != plain.pos || fast.model != plain.model ||
+			!bytes.Equal(fast.window[:limit], plain.window[:limit]) {
 			return fmt.Errorf("chunk %d: they differ", n)
 		}
 	}

@@ -190,7 +190,8 @@ func (z *lzma2) unpack(chunk func(z *lzma2, size, limit int) bool, size, limit i
 func (z *lzma2) fits(size, limit int) bool {
 	return size >= 5 && size <= packedMax && z.input[0] == 0 &&
 		windowHead <= z.pos && z.low <= z.pos && z.pos <= limit && limit+windowTail <= len(z.window) &&
-		(z.state < 7 || z.rep0 < uint(z.pos-z.low)) && z.state < states && z.lc <= lcLpMax && z.lpMask < 1<<(lcLpMax-z.lc)
+		z.state < states && (z.state < 7 || z.rep0 < uint(z.pos-z.low)) &&
+		z.lc <= lcLpMax && z.lpMask < 1<<(lcLpMax-z.lc) && z.pbMask < posStates
 }
 
 // makeRoom lets the window grow, or moves it on, so that size bytes fit.
