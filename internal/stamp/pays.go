@@ -78,6 +78,8 @@ type pays struct {
 	read    time.Duration
 	looks   int
 	share   [groups]float64
+	seen    float64 // blocks that were compared, or looked at and not the same
+	there   float64 // of these, the share that is on the card, added up
 }
 
 // tally is how much was moved in what time.
@@ -156,6 +158,7 @@ func (p *pays) compared(g group, n, same int64, tried bool, began time.Time) {
 		p.trying += took
 	}
 	share := float64(same) / float64(n)
+	p.seen, p.there = p.seen+1, p.there+share
 	p.learn(g, share)
 	if g != anyBlock {
 		p.learn(anyBlock, share)
@@ -175,6 +178,7 @@ func (p *pays) looked(same bool, began time.Time) group {
 	if same {
 		return lookedSame
 	}
+	p.seen++
 	p.learn(anyBlock, 0)
 	return lookedElse
 }

@@ -24,6 +24,8 @@ const (
 	discardFirst, discardAtOnce = 4 << 20, 64 << 20
 	// of the time that writing zeros would take, the part that discarding may take
 	discardWorth = 0.5
+	// so much writing shows how fast a card writes
+	steadyWrites = 3 * time.Second
 	// how many places are read to see what a discard leaves
 	zeroPlaces = 8
 	// of an image, the share that is probably zeros, before its blocks tell more
@@ -78,11 +80,16 @@ func (r *run) watched() int {
 }
 
 // discardPays tells whether leaving out a share of zeros saves more than leaving out what is there already: of a block,
-// comparing saves the share that is the same, less what reading costs.
+// comparing saves the share that is the same, less what reading costs. It is decided once, so all that was seen counts,
+// and not only what came last. As long as little was written, a card may have taken that faster than it goes on.
 func (p *pays) discardPays(zeros float64) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return zeros > p.share[anyBlock]-p.slower()
+	slower := p.slower()
+	if p.fixed == 0 && p.writes.took < steadyWrites {
+		slower = min(slower, likelySlower)
+	}
+	return zeros > (expected[anyBlock]+p.there)/(1+p.seen)-slower
 }
 
 // discard discards the image's place from the first block on which no work has begun, and sees what that leaves. The

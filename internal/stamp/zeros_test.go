@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"os"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -156,4 +157,15 @@ func TestHolesAreZeros(t *testing.T) {
 			assert.Equal(t, h.Digests(), result.Image)
 		}
 	}
+}
+
+// TestWhetherDiscardingPays has what was found on the first blocks of a card.
+func TestWhetherDiscardingPays(t *testing.T) {
+	most := slices.Concat(slices.Repeat([]float64{1}, 13), []float64{0, 0, 0})
+	assert.False(t, stamp.DiscardPays(0.2, 0.3, most...), "most is there, though not the last blocks")
+	assert.False(t, stamp.DiscardPays(0, 0.3, slices.Repeat([]float64{1, 1, 1, 0.9}, 4)...),
+		"one write that was fast doesn't show that comparing saves nothing")
+	assert.True(t, stamp.DiscardPays(0.2, 0.3, make([]float64, 16)...), "nothing is there")
+	assert.True(t, stamp.DiscardPays(0.2, 0.6, slices.Repeat([]float64{0.5}, 16)...), "more zeros than is there")
+	assert.False(t, stamp.DiscardPays(0.2, 0.2, slices.Repeat([]float64{0.5}, 16)...), "fewer")
 }
