@@ -174,6 +174,8 @@ func TestBadInputIsRefusedBeforeTheCardIsTouched(t *testing.T) {
 		{1, "only a receipt is replaced", stamp("--receipt", "SHA256SUMS", osXZ, "a.card")},
 		{2, "--repairs is 101; it must be from 0 to 100", stamp("--repairs", "101", osXZ, "a.card")},
 		{2, "has no flag --fast", stamp("--fast", osXZ, "a.card")},
+		{2, "--repairs takes a whole number", stamp("--repairs=x", osXZ, "a.card")},
+		{2, "--write-all takes no value", stamp("--write-all=perhaps", osXZ, "a.card")},
 		{2, "zipstamp stamp needs an image; none was given", stamp()},
 		{2, "with --yes nothing is asked, so the card must be named", stamp(osXZ)},
 		{2, "no card was named, and there is no terminal", []string{"stamp", osXZ}},

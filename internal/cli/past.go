@@ -6,12 +6,14 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/image"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 )
 
-// pastOf is what the receipts say of what a card holds, and of how fast it was.
-func (a *app) pastOf(c *card.Card) *stamp.Past {
+// pastOf is what the receipts say of what a card holds, and of how fast it was. f is what is to be stamped; it may be
+// nil.
+func (a *app) pastOf(c *card.Card, f *image.File) *stamp.Past {
 	p := &stamp.Past{}
 	p.Write, p.Read = a.ratesOf(c)
 	last, like := receipt.Latest(a.history(), c.Record(), writes)
@@ -24,6 +26,7 @@ func (a *app) pastOf(c *card.Card) *stamp.Past {
 	if seen := last.Bytes.Displaced; seen != nil && like == card.Same && last.Verdict == receipt.Good {
 		p.Displaced = *seen
 	}
+	p.Same = f != nil && last.Image.Size == f.Size && filepath.Base(last.Image.Path) == filepath.Base(f.Path)
 	return p
 }
 

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,10 +13,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/check"
-	"zipstamp/internal/digest"
-	"zipstamp/internal/document"
 	"zipstamp/internal/image"
-	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
@@ -134,7 +130,7 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 	}
 	left := s.left()
 	for _, t := range left {
-		t.past = s.pastOf(t.card)
+		t.past = s.pastOf(t.card, s.image)
 	}
 	m.Foresee(func(meter.Reading) (meter.Foreseen, bool) { return s.foresee(left) })
 	progress := s.screen.Follow(view.Followed{Meter: m, Title: s.title(left)})
@@ -169,79 +165,6 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 	}
 	progress.Stop()
 	return s.finish(ctx, report, out)
-}
-
-// beginCheck begins the check of an image that lies on this computer, while a person reads the question and the card is
-// freed. Other checks begin when their end is waited for.
-func (s *stamping) beginCheck(ctx context.Context, m *meter.Meter) (wait func() (check.Report, error)) {
-	if _, onDisk := s.load.(*imageLoad); !onDisk {
-		return func() (check.Report, error) { return s.check(ctx, m) }
-	}
-	ctx, stop := context.WithCancelCause(ctx)
-	ended := make(chan struct{})
-	var report check.Report
-	var err error
-	go func() {
-		defer close(ended)
-		report, err = s.check(ctx, m)
-	}()
-	s.stopCheck = func() {
-		stop(errStopped)
-		<-ended
-	}
-	return func() (check.Report, error) {
-		<-ended
-		return report, err
-	}
-}
-
-// dryRun checks the image, and shows what would be done.
-func (s *stamping) dryRun(ctx context.Context) error {
-	var m meter.Meter
-	progress := s.screen.Follow(view.Followed{Meter: &m})
-	report, err := s.check(ctx, &m)
-	m.End()
-	progress.Stop()
-	switch {
-	case err != nil:
-		return err
-	case s.refuses(report):
-		return s.refuseImage(report)
-	}
-	plan, _ := s.plan()
-	return s.planned(s.load.job(), plan, &report)
-}
-
-// plan is what will be done, with which cards.
-func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
-	plan.Published = s.found
-	s.load.show(&plan)
-	for _, t := range s.left() {
-		l := s.examine(t.card)
-		l.Unfinished = s.unfinishedStamp(t.card)
-		plan.Cards = append(plan.Cards, l)
-		cards = append(cards, t.card)
-	}
-	return plan, cards
-}
-
-// title says what is stamped onto what.
-func (s *stamping) title(targets []*target) string {
-	var cards []*card.Card
-	for _, t := range targets {
-		cards = append(cards, t.card)
-	}
-	return view.StampTitle(s.load.named(), cards)
-}
-
-// foresee is how long the stamp will take, while the image is checked.
-func (s *stamping) foresee(cards []*target) (f meter.Foreseen, ok bool) {
-	for _, t := range cards {
-		if one := stamp.Foresee(s.load.need(t), t.past, s.set.readBack); one.Next > f.Next {
-			f, ok = one, true
-		}
-	}
-	return f, ok
 }
 
 // saveFirst copies the card before it is overwritten. A copy that is not whole is none.
@@ -323,59 +246,6 @@ func (s *stamping) stampSame(
 		}
 		same[i].outcome = &o
 	}
-}
-
-// arrives tells whether the image is downloaded while it is stamped.
-func (s *stamping) arrives() bool {
-	l, ok := s.load.(*remoteLoad)
-	return ok && l.arriving()
-}
-
-// followed are the cards; where the image arrives, also its download, and all of the work.
-func (s *stamping) followed() (all []view.Followed) {
-	cards := s.left()
-	for _, t := range cards {
-		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
-	}
-	if l, ok := s.load.(*remoteLoad); ok && l.arriving() {
-		all = append([]view.Followed{{Name: view.TheDownload, Meter: &l.meter}}, all...)
-		if l.contents.Size.Certainty != image.Unknown {
-			all = append(all, view.Followed{
-				Name: view.AllOfIt, Whole: func() meter.Reading { return s.whole(cards) },
-			})
-		}
-	}
-	return all
-}
-
-// whole is how much of the writing and reading back is done, on all of the cards.
-func (s *stamping) whole(cards []*target) meter.Reading {
-	r := meter.Reading{Phase: view.AllPhase, Serial: 1, Started: s.started}
-	for _, t := range cards {
-		need := s.load.need(t)
-		r.Total += need
-		phases := append(t.meter.Past(), t.meter.Read())
-		if s.set.readBack {
-			r.Total += need
-		}
-		for _, p := range phases {
-			switch p.Phase {
-			case meter.Compare, meter.Write, meter.ReadBack:
-				r.Done += min(p.Done-p.Before, need)
-			}
-		}
-	}
-	r.Done = min(r.Done, r.Total)
-	return r
-}
-
-// names are the short names of all cards, as they are typed in.
-func (s *stamping) names() string {
-	var names []string
-	for _, t := range s.targets {
-		names = append(names, t.card.Name)
-	}
-	return strings.Join(names, " ")
 }
 
 // untouched says what a person who stopped the run wants to know.
@@ -540,103 +410,4 @@ func (s *stamping) claim(ctx context.Context) (err error) {
 		}
 	}
 	return nil
-}
-
-// check compares what was downloaded with what was published.
-func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
-	start := time.Now()
-	report, err := s.load.check(ctx, s, m)
-	if len(report.Download) > 0 {
-		s.checking = time.Since(start)
-	}
-	return report, err
-}
-
-// refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
-// with is not certainly meant for it.
-func (s *stamping) refuses(r check.Report) bool {
-	return r.Outcome() == check.Mismatched ||
-		r.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
-}
-
-// refuseImage shows why the image is not stamped.
-func (s *stamping) refuseImage(r check.Report) error {
-	if s.json {
-		s.printJSON(checkDocument{
-			document.New(document.Check, statusImage, view.CheckSentence(r)), []checkedImage{checkedAs(r)},
-		})
-	} else {
-		s.screen.Check(r)
-	}
-	s.screen.Say(view.NothingWritten(s.names()))
-	if r.Outcome() == check.NothingPublished {
-		s.screen.Say(view.GoWithout)
-	}
-	return shown{errNotPublished}
-}
-
-// finish lets the cards go, keeps the receipts and shows the result.
-func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.Outcome) error {
-	var all []concluded
-	for i, t := range s.targets {
-		all = append(all, s.finishOne(ctx, t, report, out[i]))
-	}
-	return s.show(all...)
-}
-
-// finishOne lets a card go and keeps its receipt.
-func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome) concluded {
-	now, dev := t.card, card.Device(nil)
-	if t.hold != nil {
-		now, dev = t.hold.Card(), t.hold
-	}
-	doc := s.load.record(t, report, o, now, dev)
-	doc.Spots = t.spots
-	if t.hold != nil {
-		noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
-			Eject: s.set.eject && o.Err == nil, PowerOff: s.o.powerOff && o.Err == nil,
-		}))
-	}
-	t.hold = nil
-	doc.AddCheck(report.Size, s.checking)
-	doc.Verdict = verdict(o.Result, o.Err)
-	return t.keep(doc, s.load.sentence(t, now.Name, o), o.Err, o.Err)
-}
-
-// describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to
-// complain: it has just been read back.
-func describe(t *target, doc *receipt.Document) {
-	doc.Card.Beyond = t.hold.Size() - doc.Image.Unpacked
-	r, err := card.NewReader(t.hold, nil)
-	if err != nil {
-		return
-	}
-	defer r.Close()
-	d, err := layout.Describe(r, doc.Image.Unpacked)
-	if err != nil {
-		return
-	}
-	doc.Card.DiskID, doc.Card.FileSystems = d.Table.ID, d.FileSystems()
-	start := make([]byte, digest.HeadPiece)
-	if _, err := r.ReadAt(start, 0); err == nil {
-		doc.Image.Table = receipt.TableOf(d.Table, start)
-	}
-}
-
-func verdict(r stamp.Result, err error) receipt.Verdict {
-	if err == nil && r.State != stamp.Verified {
-		return receipt.NotReadBack
-	}
-	return verdictOf(err)
-}
-
-// verdictOf is the verdict on a job that can only be done, or not.
-func verdictOf(err error) receipt.Verdict {
-	switch {
-	case errors.Is(err, view.ErrInterrupted):
-		return receipt.Interrupted
-	case err != nil:
-		return receipt.Failed
-	}
-	return receipt.Good
 }

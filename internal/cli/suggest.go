@@ -112,7 +112,10 @@ func (a *app) suggest(cmd *cobra.Command, err error) error {
 	case errors.As(err, &flag):
 		return a.suggestFlag(cmd, flag)
 	case errors.As(err, &value):
-		err = view.OfFlag("--"+value.GetFlag().Name, value.Unwrap())
+		f, cause := value.GetFlag(), value.Unwrap()
+		if err = view.WrongValue("--"+f.Name, value.GetValue(), f.Value.Type(), cause); err == nil {
+			err = view.OfFlag("--"+f.Name, cause)
+		}
 	}
 	return view.SeeHelp(err, cmd.CommandPath())
 }

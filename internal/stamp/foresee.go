@@ -18,7 +18,13 @@ func Foresee(size int64, past *Past, readBack bool) meter.Foreseen {
 	p := newPays(past, false, 0)
 	write, read, guessed := p.rates()
 	f := meter.Foreseen{Next: meter.TimeFor(size, write), Guessed: guessed}
-	if readBack {
+	switch {
+	case past != nil && past.Same && past.Displaced >= Displaced: // it is likely that nothing will be written
+		f.Next = meter.TimeFor(size, read)
+		if readBack {
+			f.Next *= 2
+		}
+	case readBack:
 		f.Next += afterWriting(size, write, read, areasOf(size), false)
 	}
 	return f

@@ -15,6 +15,7 @@ type Past struct {
 	// is not certain that they are this card's, or that they were read back
 	Displaced   int64
 	Write, Read float64 // bytes a second; 0: not known
+	Same        bool    // name and length say that it was the image that is stamped now; only what is foreseen follows
 }
 
 // same tells whether the card held a block then.

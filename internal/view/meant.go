@@ -3,6 +3,7 @@ package view
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"zipstamp/internal/shell"
@@ -38,6 +39,21 @@ func UnknownFlag(flag, command, next string) error {
 		next = "see " + command + " --help"
 	}
 	return &Hint{Err: fmt.Errorf("%s has no flag %s", command, flag), Next: next}
+}
+
+// WrongValue says why a flag of a plain type doesn't take a value; nil for other types, whose own errors say it.
+func WrongValue(flag, value, kind string, err error) error {
+	switch {
+	case kind == "bool":
+		return fmt.Errorf("%s takes no value, or true or false, but not %q", flag, value)
+	case kind == "duration":
+		return fmt.Errorf("%s takes a time such as 5ms or 2s, and %q is none", flag, value)
+	case kind == "int" && errors.Is(err, strconv.ErrRange):
+		return fmt.Errorf("%s is out of range: %s", flag, value)
+	case kind == "int":
+		return fmt.Errorf("%s takes a whole number, and %q is none", flag, value)
+	}
+	return nil
 }
 
 // WhichGauge tells the tests of a card apart.

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"time"
+
+	"zipstamp/internal/check"
+	"zipstamp/internal/document"
+	"zipstamp/internal/meter"
+	"zipstamp/internal/view"
+)
+
+// beginCheck begins the check of an image that lies on this computer, while a person reads the question and the card is
+// freed. Other checks begin when their end is waited for.
+func (s *stamping) beginCheck(ctx context.Context, m *meter.Meter) (wait func() (check.Report, error)) {
+	if _, onDisk := s.load.(*imageLoad); !onDisk {
+		return func() (check.Report, error) { return s.check(ctx, m) }
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	ended := make(chan struct{})
+	var report check.Report
+	var err error
+	go func() {
+		defer close(ended)
+		report, err = s.check(ctx, m)
+	}()
+	s.stopCheck = func() {
+		stop(errStopped)
+		<-ended
+	}
+	return func() (check.Report, error) {
+		<-ended
+		return report, err
+	}
+}
+
+// check compares what was downloaded with what was published.
+func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, error) {
+	start := time.Now()
+	report, err := s.load.check(ctx, s, m)
+	if len(report.Download) > 0 {
+		s.checking = time.Since(start)
+	}
+	return report, err
+}
+
+// refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
+// with is not certainly meant for it.
+func (s *stamping) refuses(r check.Report) bool {
+	return r.Outcome() == check.Mismatched ||
+		r.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
+}
+
+// refuseImage shows why the image is not stamped.
+func (s *stamping) refuseImage(r check.Report) error {
+	if s.json {
+		s.printJSON(checkDocument{
+			document.New(document.Check, statusImage, view.CheckSentence(r)), []checkedImage{checkedAs(r)},
+		})
+	} else {
+		s.screen.Check(r)
+	}
+	s.screen.Say(view.NothingWritten(s.names()))
+	if r.Outcome() == check.NothingPublished {
+		s.screen.Say(view.GoWithout)
+	}
+	return shown{errNotPublished}
+}
+
+// dryRun checks the image, and shows what would be done.
+func (s *stamping) dryRun(ctx context.Context) error {
+	var m meter.Meter
+	progress := s.screen.Follow(view.Followed{Meter: &m})
+	report, err := s.check(ctx, &m)
+	m.End()
+	progress.Stop()
+	switch {
+	case err != nil:
+		return err
+	case s.refuses(report):
+		return s.refuseImage(report)
+	}
+	plan, _ := s.plan()
+	return s.planned(s.load.job(), plan, &report)
+}
