@@ -39,7 +39,10 @@ func TestStampIsCarriedOn(t *testing.T) {
 		"unfinished "+unfinished, "did not come to its end; what it has written is not written again")
 	d.want(4, "no receipt of its stamp was found", "recheck", "x.card").mentions(t,
 		"x.card has no partition table: "+unfinished)
-	doc := document(t, d.want(0, "", "--json", "stamp", "--yes", "--discard-rest", osXZ, "x.card"))
+	carried := d.want(0, "", "--json", "stamp", "--yes", "--progress", "json", "--discard-rest", osXZ, "x.card")
+	doc := document(t, carried)
+	assert.Regexp(t, `"phase":"write".*"left_in_all":.*"alike":true`, carried.err, "nobody knows how far it had come")
+	assert.NotRegexp(t, `"phase":"read back".*"alike"`, carried.err)
 	bytesOf := doc["bytes"].(map[string]any)
 	assert.Greater(t, bytesOf["spared"].(map[string]any)["same"], 8e6)
 	assert.Less(t, bytesOf["written"], 42e6)

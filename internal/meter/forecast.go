@@ -7,6 +7,7 @@ type Foreseen struct {
 	Now     time.Duration // what is left of the phase at hand; 0: its own rate tells
 	Next    time.Duration // all phases after it
 	Guessed bool          // it is how fast most cards are: nothing is known of this one
+	Alike   bool          // it takes the rest of the card to hold as much of the image as what was compared
 }
 
 // Foresee says who can tell how long a job will take. tell is called from any goroutine with the phase at hand; ok is
@@ -40,6 +41,7 @@ type Forecast struct {
 	Left    time.Duration
 	Known   bool
 	Guessed bool // see Foreseen
+	Alike   bool // likewise
 	// bytes a second, now and before, when a phase has become so much slower that it is worth a word; once a phase
 	Slower bool
 	Now    float64
@@ -90,7 +92,8 @@ func (f *Forecaster) See(r Reading, now time.Time) Forecast {
 		left = time.Duration((1-weight)*float64(seen) + weight*float64(left))
 	}
 	left += r.Foreseen.Next
-	out.Left, out.Known, out.Guessed = left, r.Foresees && left > 0, r.Foreseen.Guessed
+	out.Left, out.Known = left, r.Foresees && left > 0
+	out.Guessed, out.Alike = r.Foreseen.Guessed, r.Foreseen.Alike
 	return out
 }
 

@@ -73,6 +73,7 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 	}
 	write, read, guessed := r.pays.rates()
 	f.Guessed = guessed
+	f.Alike = (now.Phase == meter.Compare || now.Phase == meter.Write) && r.pays.unsure()
 	areas := areasOf(size)
 	left := areas - int(r.area.Load())
 	rest := max(now.Total-now.Done, 0)
@@ -134,6 +135,13 @@ func (r *run) zeroShare() float64 {
 		return 0
 	}
 	return float64(r.zeros.seen[1]) / float64(r.zeros.seen[0])
+}
+
+// unsure tells whether blocks are compared of which nobody knows what the card has in their place.
+func (p *pays) unsure() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return !p.off && (p.past == nil || len(p.past.Blocks) == 0) && p.share[anyBlock] > p.slower()
 }
 
 // cost is how long a byte takes, seconds, as blocks have been of late.

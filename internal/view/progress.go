@@ -159,8 +159,11 @@ func inAll(f meter.Forecast, now time.Time) string {
 		form = "15:04 on 2 January"
 	}
 	text := fmt.Sprintf("%s left, until %s", span(f.Left), ends.Format(form))
-	if f.Guessed {
+	switch {
+	case f.Guessed:
 		text += ", if this card is as fast as most"
+	case f.Alike:
+		text += ", if the rest of the card is like what was compared"
 	}
 	return text
 }

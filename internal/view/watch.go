@@ -37,6 +37,7 @@ type progressLine struct {
 	LeftInAll *float64   `json:"left_in_all,omitempty"` // of all cards and phases, seconds
 	Ends      *time.Time `json:"ends,omitempty"`        // when that is
 	Guessed   bool       `json:"guessed,omitempty"`     // by how fast most cards are
+	Alike     bool       `json:"alike,omitempty"`       // if the rest of the card is like what was compared
 	Good      *int64     `json:"good,omitempty"`        // bytes that a test has found to be so
 	Bad       *int64     `json:"bad,omitempty"`
 }
@@ -76,7 +77,7 @@ func (l *jsonLines) show(job int, r meter.Reading) {
 	if l.ahead.Known {
 		left := math.Round(l.ahead.Left.Seconds()*10) / 10
 		ends := now.Add(l.ahead.Left).Round(time.Second)
-		line.LeftInAll, line.Ends, line.Guessed = &left, &ends, l.ahead.Guessed
+		line.LeftInAll, line.Ends, line.Guessed, line.Alike = &left, &ends, l.ahead.Guessed, l.ahead.Alike
 	}
 	if r.Judges {
 		good := r.Good()
