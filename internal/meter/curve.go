@@ -24,6 +24,7 @@ type Curve struct {
 	width  int64 // bytes a point covers
 	points []Point
 	last   time.Time
+	late   bool // it was not started, so that no time is known of the first stretch
 }
 
 // Start sets the clock from which the first stretch is timed.
@@ -49,7 +50,9 @@ func (c *Curve) Mark(offset, n int64, now time.Time) {
 		c.points = append(c.points, Point{Offset: int64(len(c.points)) * c.width})
 	}
 	c.points[i].Bytes += n
-	if !c.last.IsZero() {
+	if c.last.IsZero() {
+		c.late = true
+	} else {
 		c.points[i].Took += now.Sub(c.last)
 	}
 	c.last = now
@@ -69,18 +72,37 @@ func (c *Curve) halve() {
 	c.points = half
 }
 
-// Points returns the stretches in order of position; those without a transfer are left out.
+// together is the part of the time that a stretch of its length takes on the whole, below which its transfer has only
+// come to its end together with another one.
+const together = 0.01
+
+// Points returns the stretches in order of position; those without a transfer are left out. One whose transfer ended
+// together with another is joined with the stretch before it, since its own time says nothing.
 func (c *Curve) Points() []Point {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	var bytes int64
+	var took time.Duration
+	for _, p := range c.points {
+		bytes, took = bytes+p.Bytes, took+p.Took
+	}
+	least := together * float64(took) / float64(max(bytes, 1)) // for a byte
 	var out []Point
 	for _, p := range c.points {
-		if p.Bytes > 0 {
-			out = append(out, p)
+		if p.Bytes == 0 {
+			continue
 		}
+		if n := len(out); n > 0 && (isTogether(p, least) || isTogether(out[n-1], least) && !(c.late && n == 1)) {
+			out[n-1].Bytes += p.Bytes
+			out[n-1].Took += p.Took
+			continue
+		}
+		out = append(out, p)
 	}
 	return out
 }
+
+func isTogether(p Point, least float64) bool { return float64(p.Took) < least*float64(p.Bytes) }
 
 // Join is a curve that goes on from another, with MaxPoints points at most.
 func Join(before, after []Point) []Point {
