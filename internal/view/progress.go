@@ -163,7 +163,7 @@ func inAll(f meter.Forecast, now time.Time) string {
 	case f.Guessed:
 		text += ", if this card is as fast as most"
 	case f.Alike:
-		text += ", if the rest of the card is like what was compared"
+		text += ", if the card goes on like this"
 	}
 	return text
 }

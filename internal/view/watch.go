@@ -37,7 +37,7 @@ type progressLine struct {
 	LeftInAll *float64   `json:"left_in_all,omitempty"` // of all cards and phases, seconds
 	Ends      *time.Time `json:"ends,omitempty"`        // when that is
 	Guessed   bool       `json:"guessed,omitempty"`     // by how fast most cards are
-	Alike     bool       `json:"alike,omitempty"`       // if the rest of the card is like what was compared
+	Alike     bool       `json:"alike,omitempty"`       // if the card goes on like this
 	Good      *int64     `json:"good,omitempty"`        // bytes that a test has found to be so
 	Bad       *int64     `json:"bad,omitempty"`
 }
