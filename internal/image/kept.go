@@ -18,11 +18,16 @@ type keeper struct {
 	pieces [][]byte
 	last   []byte // what has been filled of a piece
 	size   int64
-	room   int64 // bytes left; below 0: it was too much
+	likely int64 // what size will be, as far as it is known
+	kept   int64 // bytes that are in memory
+	most   int64 // that may be; below kept: it was too much
 }
 
+// tooMuch tells that it was too much, or will be.
+func (k *keeper) tooMuch() bool { return k.kept > k.most }
+
 func (k *keeper) add(p []byte) {
-	for len(p) > 0 && k.room >= 0 {
+	for len(p) > 0 && !k.tooMuch() {
 		if k.last == nil {
 			k.last = make([]byte, 0, keptPiece)
 		}
@@ -42,7 +47,11 @@ func (k *keeper) end() {
 		return
 	}
 	k.pieces, k.last = append(k.pieces, k.last), nil
-	if k.room -= keptPiece; k.room < 0 {
+	k.kept += keptPiece
+	if k.size >= k.likely/8 && float64(k.kept)*float64(k.likely)/float64(k.size) > 1.25*float64(k.most) {
+		k.most = -1 // so it will be too much: what comes is like what was
+	}
+	if k.tooMuch() {
 		k.pieces = nil
 	}
 }
@@ -81,11 +90,11 @@ func (s *Stream) keep(p []byte) {
 	}
 	k.add(p)
 	if s.done == io.EOF {
-		if k.end(); k.room >= 0 {
+		if k.end(); !k.tooMuch() {
 			s.file.kept = k
 		}
 	}
-	if k.room < 0 || s.done != nil {
+	if k.tooMuch() || s.done != nil {
 		s.keeper = nil
 	}
 }
