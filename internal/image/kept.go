@@ -48,7 +48,7 @@ func (k *keeper) end() {
 	}
 	k.pieces, k.last = append(k.pieces, k.last), nil
 	k.kept += keptPiece
-	if k.size >= k.likely/8 && float64(k.kept)*float64(k.likely)/float64(k.size) > 1.25*float64(k.most) {
+	if k.size >= k.likely/4 && float64(k.kept)*float64(k.likely)/float64(k.size) > 1.5*float64(k.most) {
 		k.most = -1 // so it will be too much: what comes is like what was
 	}
 	if k.tooMuch() {

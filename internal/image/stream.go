@@ -37,8 +37,8 @@ func (f *File) Unpack(c Contents, tap io.Writer) (*Stream, error) {
 	}
 	f.kept = nil
 	s, err := f.unpack(c, tap, setting{path: f.Path, member: c.asked, lanes: lanes, limit: limit, any: f.any})
-	if err == nil && f.Keep > 0 && c.Size.Known() <= 2*f.Keep { // half of it may be zeros
-		s.keeper = &keeper{asked: c.asked, likely: c.Size.Known(), most: f.Keep}
+	if likely := c.Size.Likely(f.Size); err == nil && f.Keep > 0 && likely <= 2*f.Keep { // half of it may be zeros
+		s.keeper = &keeper{asked: c.asked, likely: likely, most: f.Keep}
 	}
 	return s, err
 }
