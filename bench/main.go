@@ -4,11 +4,12 @@
 // type instead, all in one run, since only ratios of one run mean anything on a shared machine.
 //
 //	go run ./bench -work /var/tmp/zsbench
-//	go run ./bench -work /var/tmp/zsbench -what unpack
+//	go run ./bench -work /var/tmp/zsbench -what unpack -size 268435456
+//	go run ./bench -work /var/tmp/zsbench -what unpack -xz /opt/newer/xz
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
-//	go run ./bench -work /var/tmp/zsbench -what again -size 268435456 -rounds 1
-//	go run ./bench -work /var/tmp/zsbench -what zeros -size 268435456 -rounds 1
+//	go run ./bench -work /var/tmp/zsbench -what again -rounds 1
+//	go run ./bench -work /var/tmp/zsbench -what zeros -rounds 1 -device
 //	go run ./bench -work /var/tmp/zsbench -what fetch
 //	go run ./bench -work /var/tmp/zsbench -what scale -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
