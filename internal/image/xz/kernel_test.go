@@ -80,21 +80,24 @@ func TestKernel(t *testing.T) {
 		self = program(4 << 20)
 	}
 	self = self[:min(len(self), 2<<20)]
+	var files [][]byte
 	for _, properties := range []string{
-		"", ",lc=0,lp=4,pb=4", ",lc=4,lp=0,pb=0", ",lc=1,lp=2,pb=3,nice=273", ",mode=fast,mf=hc3",
+		"6", "1,lc=0,lp=4,pb=4", "1,lc=4,lp=0,pb=0", "1,lc=1,lp=2,pb=3,nice=273", "1,mode=fast,mf=hc3",
 	} {
-		data := packed(t, self, "--format=raw", "--lzma2=preset=6,dict=1MiB"+properties)
+		data := packed(t, self, "--format=raw", "--lzma2=preset="+properties+",dict=1MiB")
 		require.NoError(t, compareKernel(data, 1<<20), properties)
 		require.NoError(t, compareKernel(data, 1<<12), "%s: distances beyond the dictionary", properties)
-		rapid.Check(t, func(t *rapid.T) {
-			at := rapid.IntRange(0, min(len(data), 60_000)-1).Draw(t, "at")
-			damaged := bytes.Clone(data[:min(len(data), at+1<<16)])
-			damaged[at] ^= byte(1 << rapid.IntRange(0, 7).Draw(t, "bit"))
-			if err := compareKernel(damaged, 1<<20); err != nil {
-				t.Fatal(err)
-			}
-		})
+		files = append(files, data)
 	}
+	rapid.Check(t, func(t *rapid.T) {
+		data := rapid.SampledFrom(files).Draw(t, "file")
+		at := rapid.IntRange(0, min(len(data), 60_000)-1).Draw(t, "at")
+		damaged := bytes.Clone(data[:min(len(data), at+1<<16)])
+		damaged[at] ^= byte(1 << rapid.IntRange(0, 7).Draw(t, "bit"))
+		if err := compareKernel(damaged, 1<<20); err != nil {
+			t.Fatal(err)
+		}
+	})
 }
 
 // BenchmarkChunks unpacks a program in assembler and in Go, on one core, without check values.
