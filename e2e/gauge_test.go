@@ -162,9 +162,9 @@ func TestGaugeKeepsAReceipt(t *testing.T) {
 	assert.NotEmpty(t, mine["speed"].(map[string]any)["write"])
 }
 
-// TestKilledSpotsAreRestored kills a test at many moments, and has what it saved put back.
+// TestKilledSpotsAreRestored kills a test at a hundred moments, and has what it saved put back.
 func TestKilledSpotsAreRestored(t *testing.T) {
-	kills := testbed.Trials(6, 60)
+	kills := testbed.Trials(6, 102)
 	for name, flags := range map[string][]string{
 		"honest": {"--claimed", "32MB"},
 		"wrap":   {"--claimed", "320MB", "--real", "23MB", "--beyond", "wrap"},

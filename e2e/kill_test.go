@@ -81,7 +81,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			killed, cuts := 0, 0
-			for i := range testbed.Trials(2, 3) {
+			for i := range testbed.Trials(2, 4) {
 				r := rand.New(rand.NewPCG(seed, uint64(i)))
 				d := newDesk(t)
 				for file, path := range faultFiles() {

@@ -334,7 +334,7 @@ func TestDamageIsAlwaysFound(t *testing.T) {
 			require.NoError(t, err)
 			want := ref.image(d)
 			r := rand.New(rand.NewPCG(1, uint64(len(whole))))
-			for i := range testbed.Trials(6, 40) {
+			for i := range testbed.Trials(6, 60) {
 				broken := bytes.Clone(whole)
 				cut := i%2 == 0
 				if cut {

@@ -61,7 +61,7 @@ func TestDecodersAgreeWithTheReferences(t *testing.T) {
 	for name, options := range makers {
 		t.Run(name, func(t *testing.T) {
 			accepted, refused := 0, 0
-			for i := range testbed.Trials(10, 25) {
+			for i := range testbed.Trials(10, 40) {
 				r := rand.New(rand.NewPCG(seed, uint64(i)))
 				img := make([]byte, 512+r.IntN(60000))
 				for at := range img {

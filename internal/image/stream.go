@@ -2,7 +2,6 @@ package image
 
 import (
 	"bufio"
-	"bytes"
 	"errors"
 	"io"
 	"io/fs"
@@ -86,7 +85,7 @@ func (s *Stream) SkipZeros(n int64) bool {
 		return false
 	}
 	read, err := out.Peek(held)
-	if err != nil || len(bytes.Trim(read, "\x00")) > 0 || !top.skipZeros(n-int64(held)) {
+	if err != nil || !allZero(read) || !top.skipZeros(n-int64(held)) {
 		return false
 	}
 	_, _ = out.Discard(held) // it is there

@@ -3,7 +3,6 @@ package image
 import (
 	"archive/tar"
 	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -243,7 +242,7 @@ func (t *tarImage) skipZeros(n int64) bool {
 		return false
 	}
 	read, err := t.body.Peek(held)
-	if err != nil || len(bytes.Trim(read, "\x00")) > 0 {
+	if err != nil || !allZero(read) {
 		return false
 	}
 	n -= int64(held)

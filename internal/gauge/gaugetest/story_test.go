@@ -185,7 +185,7 @@ func TestPulledOutCardIsPutRight(t *testing.T) {
 // or what is put back after them, is not undone by a command that follows and writes what it reads.
 func TestNothingIsUndoneWhileACardKeepsItsPower(t *testing.T) {
 	r := reader(t)
-	cards := uint64(testbed.Trials(3, 8))
+	cards := uint64(testbed.Trials(3, 12))
 	seed := testbed.Seed(t)
 	for i := range cards {
 		random := rand.New(rand.NewPCG(seed, i))

@@ -13,7 +13,7 @@ func reader(t *testing.T) Reader { return Reader{testbed.Memory(t)} }
 // TestVerdictsAreNeverWrong is a trial of cards of every kind: no bad card is called good, no good one bad, the real
 // size is exact, and spots leave all as it was. bench has a longer one.
 func TestVerdictsAreNeverWrong(t *testing.T) {
-	cards := testbed.Trials(5, 40)
+	cards := testbed.Trials(5, 60)
 	tries := map[string]func(Reader, Suspect, *rand.Rand) error{"whole": Reader.Whole, "spots": Reader.Spots}
 	for name, try := range tries {
 		t.Run(name, func(t *testing.T) {
