@@ -23,13 +23,12 @@ const (
 
 // before is a card before it is stamped, and how it is.
 type before struct {
-	what     string
-	image    []byte
-	holds    []byte   // nil: what a stamp left, which isn't timed
-	cut      bool     // a stamp is killed at half of its writing, and counts too
-	discards bool     // it takes discards
-	args     []string // of the stamp
-	changed  int64    // bytes that differ; 0: not told
+	what    string
+	image   []byte
+	holds   []byte   // nil: what a stamp left, which isn't timed
+	cut     bool     // a stamp is killed at half of its writing, and counts too
+	args    []string // of the stamp
+	changed int64    // bytes that differ; 0: not told
 }
 
 // measured is what a stamp took and did.
@@ -61,33 +60,6 @@ func runAgain(work string, size int64, rounds int, device bool) error {
 		{what: "the same, without one", image: image, holds: image},
 		{what: "all but a tenth of the blocks", image: image, holds: tenth, changed: changed},
 		{what: "something else, killed at half, and again", image: image, holds: noise, cut: true},
-	})
-}
-
-// runZeros measures images with zeros on cards that take discards, as ratios to writing all.
-func runZeros(work string, size int64, rounds int, device bool) error {
-	b, _, noise, err := againReady(work, size, device)
-	if err != nil {
-		return err
-	}
-	with := func(percent int64) []byte {
-		img := bytes.Clone(noise)
-		for i := int64(0); i*block < size; i++ {
-			if i*percent%100 >= 100-percent {
-				clear(img[i*block : min((i+1)*block, size)])
-			}
-		}
-		img[510], img[511] = 0x55, 0xAA
-		return img
-	}
-	other := with(50)
-	for i := range other {
-		other[i] ^= 0xA5
-	}
-	return b.compareAgain(rounds, []before{
-		{what: "all is written", image: with(30), holds: other, args: []string{"--write-all"}},
-		{what: "30 % of zeros, discarded", image: with(30), holds: other, discards: true},
-		{what: "60 % of zeros, discarded", image: with(60), holds: other, discards: true},
 	})
 }
 
@@ -164,9 +136,6 @@ func (b *bench) stampAgain(c before) (m measured, err error) {
 		practice := []string{
 			"practice", "new", name, "--claimed", fmt.Sprint(b.size + 64<<20), "--write-rate",
 			fmt.Sprintf("%dMB/s", writeRate), "--read-rate", fmt.Sprintf("%dMB/s", readRate),
-		}
-		if c.discards {
-			practice = append(practice, "--discards", "zeros")
 		}
 		if out, err := exec.Command(b.tool, practice...).CombinedOutput(); err != nil {
 			return m, fmt.Errorf("%w: %s", err, out)

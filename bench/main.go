@@ -9,7 +9,7 @@
 //	go run ./bench -work /var/tmp/zsbench -what cards -size 536870912
 //	go run ./bench -work /var/tmp/zsbench -what files
 //	go run ./bench -work /var/tmp/zsbench -what again -rounds 1
-//	go run ./bench -work /var/tmp/zsbench -what zeros -rounds 1 -device
+//	go run ./bench -work /var/tmp/zsbench -what again -rounds 1 -device
 //	go run ./bench -work /var/tmp/zsbench -what fetch
 //	go run ./bench -work /var/tmp/zsbench -what scale -rounds 1
 //	go run ./bench -work /var/tmp/zsbench -what emulated -rounds 1
@@ -48,8 +48,8 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each is measured; the median counts")
 	what := flag.String("what", "stamp",
 		"what to measure: stamp, unpack (decoders, check and peek), peek alone, cards (listing, several at once), "+
-			"files (cards of loose files), again (cards that hold a part of the image), zeros (discards), fetch "+
-			"(downloads), scale "+
+			"files (cards of loose files), again (cards that hold a part of the image), fetch (downloads), "+
+			"scale "+
 			"(how time grows with the work), gauge (tests of "+
 			"cards), trials (their verdicts, on so "+
 			"many cards as "+
@@ -58,7 +58,7 @@ func main() {
 	kit := flag.String("lab", "/var/tmp/zipstamp-lab", "with those: the folder of the lab's kit")
 	one := flag.String("unpack", "", "unpack this file to nothing, and end; the measurement of decoders runs itself so")
 	xz := flag.String("xz", "xz", "with unpack: another xz command to compare with, such as a newer release")
-	device := flag.Bool("device", false, "with again and zeros: loop devices that the kernel slows, not practice cards")
+	device := flag.Bool("device", false, "with again: loop devices that the kernel slows, not practice cards")
 	flag.Parse()
 	var err error
 	switch {
@@ -66,8 +66,6 @@ func main() {
 		err = unpackOne(*one)
 	case *what == "cards":
 		err = runCards(*work, *size, *rounds)
-	case *what == "zeros":
-		err = runZeros(*work, *size, *rounds, *device)
 	case *what == "again":
 		err = runAgain(*work, *size, *rounds, *device)
 	case *what == "files":

@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
@@ -120,5 +123,38 @@ func TestWhatToDoNext(t *testing.T) {
 	r := d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", osXZ, "tight.card")
 	for _, not := range []string{"beyond the image", "offers to format"} {
 		assert.NotContains(t, plain(r.out), not)
+	}
+}
+
+// TestTooLargeIsSeenBeforeTheCardIsWritten has images whose packing doesn't say how large they are, and that are larger
+// than the card: the card is as it was.
+func TestTooLargeIsSeenBeforeTheCardIsWritten(t *testing.T) {
+	t.Parallel()
+	testbed.NeedTool(t, "bzip2", "zstd", "gzip")
+	d := newDesk(t)
+	big := make([]byte, faultImage)
+	copy(big, oldOS()[:3<<20])
+	d.write("big.img", big)
+	for _, args := range [][]string{
+		{"gzip", "-k", "big.img"}, {"bzip2", "-k", "-1", "big.img"}, {"sh", "-c", "zstd -q < big.img > big.img.zst"},
+	} {
+		cmd := exec.Command(args[0], args[1:]...)
+		cmd.Dir = d.dir
+		require.NoError(t, cmd.Run())
+	}
+	d.card("small.card", "--claimed", "12.288MB")
+	before := d.fill("small.card", 12_288_000)
+	for _, name := range []string{"big.img.gz", "big.img.bz2", "big.img.zst"} {
+		d.write("SHA256SUMS", fmt.Appendf(nil, "%x  %s\n", sha256.Sum256(d.read(name)), name))
+		d.want(4, "the image does not fit", "stamp", "--dry-run", name, "small.card")
+		d.want(4, "the image does not fit", "stamp", "--yes", name, "small.card")
+		require.NoError(t, os.Remove(d.path("SHA256SUMS")))
+		d.want(4, "the image does not fit", "stamp", "--yes", "--unchecked", name, "small.card")
+		require.Equal(t, before, d.sum("small.card"), "%s: it is as it was", name)
+		piped := d.command("stamp", "--dry-run", "--unchecked", "-", "small.card")
+		piped.Stdin = bytes.NewReader(d.read(name))
+		out, err := piped.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, plain(string(out)), "that shows only when the card has been overwritten")
 	}
 }

@@ -40,6 +40,7 @@ const (
 type fault struct {
 	name   string
 	change func(*practice.Spec)
+	stamp  string                      // another argument of stamp; may be empty
 	around func(t *testing.T, d *desk) // what is wrong besides the card
 }
 
@@ -66,6 +67,26 @@ func faults() []fault {
 		{
 			name:   "honest, 32 MiB of memory written back",
 			change: func(s *practice.Spec) { s.Cache, s.WriteBack = 32<<20, true },
+		},
+		{
+			name:   "honest, 1 MiB of memory that no flush stores",
+			change: func(s *practice.Spec) { s.Cache, s.WriteBack, s.Volatile = 1<<20, true, true },
+		},
+		{
+			name:   "honest, 32 MiB of memory that no flush stores",
+			change: func(s *practice.Spec) { s.Cache, s.WriteBack, s.Volatile = 32<<20, true, true },
+		},
+		{
+			name: "honest, discards: zeros later", stamp: "--discard-rest",
+			change: func(s *practice.Spec) { s.Discards = practice.LateZeros },
+		},
+		{
+			name: "honest, discards: old data later", stamp: "--discard-rest",
+			change: func(s *practice.Spec) { s.Discards = practice.LateOld },
+		},
+		{
+			name: "honest, discards: zeros also around", stamp: "--discard-rest",
+			change: func(s *practice.Spec) { s.Discards = practice.Around },
 		},
 		{name: "addresses repeat", change: liar(practice.Wrap, "", faultReal, 0, false)},
 		{name: "addresses repeat, the image fits", change: liar(practice.Wrap, "", faultLarge, 0, false)},
@@ -177,16 +198,17 @@ var faultCommands = []struct {
 // faultOS is the image of the matrix, and oldOS what the card holds before: a partition table, one partition, and
 // noise.
 var (
-	faultOS = sync.OnceValue(func() []byte { return noiseOS(5) })
-	oldOS   = sync.OnceValue(func() []byte { return noiseOS(6) })
+	faultOS = sync.OnceValue(func() []byte { return noiseOS(5, faultImage) })
+	oldOS   = sync.OnceValue(func() []byte { return noiseOS(6, faultImage) })
 )
 
-func noiseOS(seed byte) []byte {
-	img := make([]byte, faultImage)
+// noiseOS is a system of so many bytes, some MiB.
+func noiseOS(seed byte, size int) []byte {
+	img := make([]byte, size)
 	r := rand.NewChaCha8([32]byte{seed})
 	_, _ = r.Read(img)
 	table := layout.MBR(0x5a17a000+uint32(seed), layout.Partition{
-		Type: 0x83, Start: 2048, Sectors: (faultImage - 1<<20) / 512,
+		Type: 0x83, Start: 2048, Sectors: uint32(size-1<<20) / 512,
 	})
 	copy(img, table[:])
 	return img
@@ -307,7 +329,7 @@ func looseTar() []byte {
 
 // fileSystemOn is what a card with a new partition table has: nothing, or just the loose files.
 func fileSystemOn(card []byte) string {
-	table, _ := layout.ParseMBR(card)
+	table, _ := layout.ParseMBR(card, layout.SectorSize)
 	if len(table.Parts) != 1 {
 		return looksWhole
 	}
@@ -340,8 +362,8 @@ func fileSystemOn(card []byte) string {
 	return "the files"
 }
 
-// cell does what a command does with the card of a row, and says what came of it.
-func cell(t *testing.T, f fault, column int) string {
+// cell does what a command does with the card of a row, and says what came of it, and what the program printed.
+func cell(t *testing.T, f fault, column int) (said, printed string) {
 	d := newDesk(t)
 	for name, path := range faultFiles() {
 		require.NoError(t, os.Link(path, d.path(name)))
@@ -362,7 +384,11 @@ func cell(t *testing.T, f fault, column int) string {
 	if f.around != nil {
 		f.around(t, d)
 	}
-	r := d.zipstamp(command.args...)
+	args := command.args
+	if command.name == "stamp" && f.stamp != "" {
+		args = append(slices.Clone(args), f.stamp)
+	}
+	r := d.zipstamp(args...)
 	require.NotContains(t, r.err, "panic")
 	after := onCard(t, whole)
 	var doc struct {
@@ -413,7 +439,7 @@ func cell(t *testing.T, f fault, column int) string {
 	if spec.Real == 0 && spec.Claimed == faultClaimed {
 		assert.NotContains(t, verdict, "counterfeit", "%s: %s: an honest card", f.name, command.name)
 	}
-	return fmt.Sprintf("%s · %d · %s", verdict, r.status, state)
+	return fmt.Sprintf("%s · %d · %s", verdict, r.status, state), r.out + r.err
 }
 
 func specText(t *testing.T, s practice.Spec) []byte {
@@ -452,17 +478,17 @@ func TestFaults(t *testing.T) {
 	rows := faults()
 	all := testbed.Long() || os.Getenv("ZIPSTAMP_WRITE") != ""
 	const part = 24 // of which one is done where not all are
-	cells := make([][]string, len(rows))
+	cells, printed := make([][]string, len(rows)), make([][]string, len(rows))
 	t.Run("cells", func(t *testing.T) {
 		for i, f := range rows {
 			if !all && i%part != 0 {
 				continue
 			}
-			cells[i] = make([]string, len(faultCommands))
+			cells[i], printed[i] = make([]string, len(faultCommands)), make([]string, len(faultCommands))
 			t.Run(f.name, func(t *testing.T) {
 				t.Parallel()
 				for j := range faultCommands {
-					cells[i][j] = cell(t, f, j)
+					cells[i][j], printed[i][j] = cell(t, f, j)
 				}
 			})
 		}
@@ -495,6 +521,13 @@ func TestFaults(t *testing.T) {
 		if i >= len(old) || i >= len(now) || old[i] != now[i] {
 			assert.Equal(t, at(old, i), at(now, i),
 				"docs/faults.md: run it with ZIPSTAMP_WRITE=1, and look at what changed")
+			was := strings.Split(at(old, i), " | ")
+			for j := range faultCommands {
+				row, said := i-2, strings.TrimSuffix(at(was, j+1), " |")
+				if row >= 0 && row < len(rows) && said != cells[row][j] {
+					t.Logf("%s, %s: %s\n%s", rows[row].name, faultCommands[j].name, cells[row][j], printed[row][j])
+				}
+			}
 		}
 	}
 }

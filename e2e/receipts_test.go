@@ -82,3 +82,19 @@ func TestReceiptsAreListedShownAndExported(t *testing.T) {
 	d.want(2, "there is no such receipt", "receipts", "show", "99")
 	d.want(2, "there is no file none.json", "receipts", "show", "none.json")
 }
+
+// TestExportReplacesNothingElse exports a receipt to where something else is.
+func TestExportReplacesNothingElse(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.card("a.card", "--claimed", "64MB")
+	d.want(0, "", "gauge", "spots", "--yes", "a.card")
+	for _, name := range []string{"a.html", "a.png", "a.txt", "a.json"} {
+		d.write(name, []byte("tides of the year"))
+		d.want(2, name+" already exists", "receipts", "export", name)
+		assert.Equal(t, "tides of the year", string(d.read(name)))
+		require.NoError(t, os.Remove(d.path(name)))
+		d.want(0, "", "receipts", "export", name)
+		d.want(0, "", "receipts", "export", name) // its own it may replace
+	}
+}

@@ -23,6 +23,7 @@ func (d *desk) change(name string, off int64, text string) {
 
 // Places in the sample image: its first partition starts at 1 MiB, and in it are the tables, the kernel, and free room.
 const (
+	sampleBoot   = 1 << 20
 	sampleTables = 1<<20 + 4096
 	sampleKernel = 1<<20 + 65536 + 1<<20
 	sampleReadme = 1<<20 + 65536
@@ -48,12 +49,17 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 	}{
 		"a first start: number of the disk, tables, free room": {0, func() {
 			d.change("a.card", 440, "abcd")
-			d.change("a.card", sampleTables, "written")
+			d.change("a.card", sampleBoot+0x25, "\x01") // the volume is in use
 			d.change("a.card", sampleFree, "a log")
 		}, []string{
 			"since it was stamped", "expected", "the partition table",
 			"its tables and folders",
 		}, "free room: 512 B from byte"},
+		"a file allocation table that is damaged": {
+			5, func() { d.change("a.card", sampleTables, "x") },
+			[]string{"is not as it was stamped", "its two file allocation tables differ"},
+			"its tables and folders: 512 B",
+		},
 		"a kernel that is damaged": {
 			5, func() { d.change("a.card", sampleKernel, "x") },
 			[]string{"is not as it was stamped", "not expected", "file kernel.bin"},
@@ -107,7 +113,7 @@ func TestRecheckTellsWhatDiffers(t *testing.T) {
 	d.change("a.card", sampleReadme, "High water at six.")
 	r := d.want(0, "has been started, or written to", "recheck", "a.card", osXZ)
 	assert.Contains(t, plain(r.out), "file readme.txt: 512 B")
-	assert.Contains(t, plain(r.out), "it has been written since the card was stamped")
+	assert.Contains(t, plain(r.out), "its entry in its folder says that it was written")
 
 	d.card("small.card", "--claimed", "16MB")
 	d.want(4, "can't hold saltmarsh-os.img.xz", "recheck", "small.card", osXZ)

@@ -23,7 +23,8 @@ func TestSavedCardCanBeStampedAgain(t *testing.T) {
 	for _, file := range []string{"a.img", "a.img.gz", "a.img.zst"} {
 		doc := document(t, d.want(0, "a.card is saved: 49.3 MB of it are in "+file, "save", "--json", "a.card", file))
 		assert.Equal(t, "good", doc["verdict"])
-		d.want(0, file+" is what was published", "check", "--sums", file+".sha256", file)
+		d.want(0, file+" is unchanged since it was saved from a.card", "check", "--sums", file+".sha256", file)
+		d.want(0, file+" is unchanged since it was saved from a.card", "check", file)
 		d.want(2, file+" already exists", "save", "a.card", file)
 		for _, rest := range []string{".part", ".part.json"} {
 			_, err := os.Stat(d.path(file + rest))
@@ -35,6 +36,8 @@ func TestSavedCardCanBeStampedAgain(t *testing.T) {
 	n := len(d.read("a.img"))
 	assert.True(t, bytes.Equal(d.read("a.card.data")[:n], d.read("b.card.data")[:n]))
 	d.want(0, "is as it was stamped", "recheck", "b.card", "a.img")
+	d.write("a.img", append(d.read("a.img"), 0))
+	d.want(3, "a.img has changed since it was saved from a.card", "check", "a.img")
 
 	d.want(2, "doesn't tell how to pack the copy", "save", "a.card", "a.tide")
 	d.want(2, "the card comes first, and then the file", "save", "c.img", "a.card")
@@ -58,6 +61,25 @@ func TestCardThatFailsIsSavedAsFarAsItCan(t *testing.T) {
 	doc := document(t, d.zipstamp("save", "--json", "bad.card", "bad.img.gz"))
 	assert.Equal(t, "not all read", doc["verdict"])
 	d.want(0, "are zeros there", "receipts", "show")
+	d.want(0, "bad.img is unchanged since it was saved from bad.card", "check", "bad.img").mentions(t,
+		"bad.img is an incomplete copy of bad.card: 2.05 kB could not be read, and are zeros in it.")
+	_, err := os.Stat(d.path("bad.img.sha256"))
+	assert.ErrorIs(t, err, os.ErrNotExist, "other programs are told nothing that isn't so")
+	d.sh("mkdir gaps.img.copy.json")
+	d.want(1, "the file can't be written", "save", "bad.card", "gaps.img")
+	_, err = os.Stat(d.path("gaps.img"))
+	assert.ErrorIs(t, err, os.ErrNotExist, "there is no copy that doesn't say what is missing")
+	d.sh("rmdir gaps.img.copy.json")
+	d.want(5, "is saved in gaps.img, but", "save", "bad.card", "gaps.img")
+	d.card("next.card", "--claimed", "64MB")
+	d.want(3, "bad.img is an incomplete copy of bad.card", "stamp", "--yes", "bad.img", "next.card").mentions(t,
+		"add --incomplete")
+	d.want(3, "bad.img is an incomplete copy", "stamp", "--dry-run", "bad.img", "next.card")
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--incomplete", "bad.img", "next.card")
+	d.want(0, "is as it was stamped", "recheck", "next.card", "bad.img").mentions(t, "is an incomplete copy")
+
+	d.want(2, "needs the file to write; only next.card was given. Next: name it after the card: zipstamp save "+
+		"next.card copy.img.zst", "save", "next.card")
 
 	d.card("gone.card", "--claimed", "64MB", "--gone-after", "30MB")
 	d.want(4, "gone.card is not saved: it was pulled out", "save", "gone.card", "gone.img.zst")
@@ -66,7 +88,10 @@ func TestCardThatFailsIsSavedAsFarAsItCan(t *testing.T) {
 	d.write("gone.card", spec)
 	r = d.want(0, "gone.card is saved: 64.0 MB of it are in gone.img.zst", "save", "gone.card", "gone.img.zst")
 	assert.Contains(t, plain(r.err), "A copy into gone.img.zst was interrupted; it is carried on from")
-	d.want(0, "is what was published", "check", "--sums", "gone.img.zst.sha256", "gone.img.zst")
+	d.want(0, "is unchanged since it was saved", "check", "--sums", "gone.img.zst.sha256", "gone.img.zst")
+	d.sh("sha256sum -c --ignore-missing --strict gone.img.zst.sha256; mkdir far; mv gone.img.zst far/; " +
+		"cat gone.img.zst.sha256 >> far/SHA256SUMS")
+	d.want(0, "is unchanged since it was saved from gone.card", "check", "far/gone.img.zst")
 }
 
 // TestCopyBeforeACardIsOverwritten keeps what was on the card.

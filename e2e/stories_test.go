@@ -181,7 +181,7 @@ func (s *story) overwrite() {
 	c, err := practice.Open(s.whole)
 	require.NoError(s.t, err)
 	defer c.Close()
-	at, what := int64(0), noiseOS(9)
+	at, what := int64(0), noiseOS(9, faultImage)
 	if s.r.IntN(2) == 0 {
 		at, what = int64(1<<20)+s.r.Int64N(20<<20)/4096*4096, bytes.Repeat([]byte("tide"), 32<<10)
 	}

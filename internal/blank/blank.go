@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
@@ -29,8 +31,9 @@ const endCleared = 64 << 10
 
 // Result is what was made.
 type Result struct {
-	Written int64
-	Phases  []meter.PhaseTime
+	Written   int64
+	Displaced int64 // bytes written after them, so that a cache of the card of that size can't have answered
+	Phases    []meter.PhaseTime
 }
 
 // WrongError says that the card does not hold what was written.
@@ -106,16 +109,52 @@ func (j Job) Run(ctx context.Context) (r Result, err error) {
 		}
 		if phase == meter.Write {
 			r.Written = w.done
+			r.Phases = append(r.Phases, meter.PhaseTime{Phase: phase, Bytes: w.done, Took: time.Since(start)})
+			if err := j.displace(ctx, buf, end-cleared, &r); err != nil {
+				return r, err
+			}
 			if err := j.Device.Flush(); err != nil {
 				return r, err
 			}
 			if err := j.Device.Forget(); err != nil {
 				return r, err
 			}
+			continue
 		}
 		r.Phases = append(r.Phases, meter.PhaseTime{Phase: phase, Bytes: w.done, Took: time.Since(start)})
 	}
 	return r, nil
+}
+
+// displace writes gauge.Displaced bytes of noise to the file system's own room, as far as there are so many, so that
+// the card's cache has these and no longer what is to be read back. On a card whose addresses repeat, that room may be
+// the tables' too; so the same is written twice, which gets it out of the cache for the reading to show it.
+func (j Job) displace(ctx context.Context, buf []byte, end int64, r *Result) error {
+	start := time.Now()
+	from := (j.Plan.HeadSize() + pieceSize - 1) / pieceSize * pieceSize
+	end = min(end-end%pieceSize, from+gauge.Displaced)
+	j.Meter.Begin(meter.Rewrite, 2*max(end-from, 0))
+	part := buf[:pieceSize]
+	_, _ = rand.NewChaCha8([32]byte{}).Read(part) // never fails
+	for range 2 {
+		r.Displaced = 0
+		for at := from; at < end; at += pieceSize {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			_, err := j.Device.WriteAt(part, at)
+			switch {
+			case card.IsBadPlace(err): // there are others
+				continue
+			case err != nil:
+				return err
+			}
+			r.Displaced += pieceSize
+			j.Meter.Add(pieceSize)
+		}
+	}
+	r.Phases = append(r.Phases, meter.PhaseTime{Phase: meter.Rewrite, Bytes: 2 * r.Displaced, Took: time.Since(start)})
+	return nil
 }
 
 // through writes to a device by way of a buffer that suits it, or reads what is there and compares.

@@ -153,5 +153,5 @@ func (c *Card) Contents() (layout.Disk, error) {
 		return layout.Disk{}, err
 	}
 	defer r.Close()
-	return layout.Describe(r, c.Size)
+	return layout.Describe(r, c.Size, c.SectorSize)
 }

@@ -76,11 +76,7 @@ func (c *Card) claimOnce(ctx context.Context, f Freeing) (now *Card, dev Device,
 	if err := now.Refusal(f.Consent); err != nil {
 		return nil, nil, err
 	}
-	if err := c.finder.Host.Free(ctx, *now.Disk); err != nil {
-		var refused *RefusedError
-		if errors.As(err, &refused) {
-			refused.Card = c.Given
-		}
+	if err := named(c.finder.Host.Free(ctx, *now.Disk), c.Given); err != nil {
 		return nil, nil, err
 	}
 	dev, err = now.open(ctx, ToWrite)
@@ -127,6 +123,26 @@ func (c *Card) MayWrite() error {
 		return nil
 	}
 	return refuse(c.Given, guard.Reason{Cause: guard.NoRights})
+}
+
+// MayFree tells whether the card can be taken out of use now, as far as the system knows beforehand. The error is a
+// *RefusedError.
+func (c *Card) MayFree() error {
+	if f, ok := c.finder.Host.(Forecaster); ok && c.Disk != nil {
+		if now, err := c.again(); err == nil {
+			return named(f.MayFree(*now.Disk), c.Given)
+		}
+	}
+	return nil
+}
+
+// named gives a refusal the name by which the user knows the card.
+func named(err error, given string) error {
+	var refused *RefusedError
+	if errors.As(err, &refused) {
+		refused.Card = given
+	}
+	return err
 }
 
 // LetGo has the system read the new partition table, ejects the card if that is wanted and can be done, and closes it.

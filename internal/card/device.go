@@ -55,6 +55,20 @@ type DiscardingDevice interface {
 	Discard(off, length int64) error
 }
 
+// PacedDevice is a Device, or a Medium, whose pace is given, as that of a simulated card may be: what depends on rates
+// goes by these, and not by what was measured on a computer that may be busy. Bytes a second; 0: not given.
+type PacedDevice interface {
+	Rates() (write, read float64)
+}
+
+// Rates are those of a device whose pace is given; 0 where it isn't.
+func Rates(d any) (write, read float64) {
+	if p, ok := d.(PacedDevice); ok {
+		return p.Rates()
+	}
+	return 0, 0
+}
+
 // Discard has a device do that, if it can.
 func Discard(d any, off, length int64) error {
 	if able, ok := d.(DiscardingDevice); ok {

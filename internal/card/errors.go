@@ -14,6 +14,8 @@ type RefusedError struct {
 	Card string         // as the user named it
 	Why  []guard.Reason // the weightiest first; at least one
 	Err  error          // what the system said; may be nil
+	// Unmounted are the folders that were unmounted before it turned out that not all could be
+	Unmounted []string
 }
 
 func (e *RefusedError) Error() string {
@@ -118,6 +120,9 @@ type guarded struct {
 
 // Named gives the errors of a medium the types that those of a Device have.
 func Named(m Medium, name string) Device { return guarded{m, name} }
+
+// Rates are those of the medium, where its pace is given.
+func (g guarded) Rates() (write, read float64) { return Rates(g.Medium) }
 
 func (g guarded) ReadAt(p []byte, off int64) (int, error) {
 	n, err := g.Medium.ReadAt(p, off)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -29,6 +30,8 @@ type Hold struct {
 	dev   Device
 	lost  error // why it can't be taken up again
 	claim func(context.Context, *Card) (Device, error)
+
+	written atomic.Int64 // bytes
 
 	noteMu   sync.Mutex
 	known    func(Device) bool
@@ -120,9 +123,16 @@ func (h *Hold) ReadAt(p []byte, off int64) (n int, err error) {
 
 // WriteAt writes whole sectors.
 func (h *Hold) WriteAt(p []byte, off int64) (n int, err error) {
-	err = h.do("write", off, func(d Device) error { n, err = d.WriteAt(p, off); return err })
+	err = h.do("write", off, func(d Device) error {
+		n, err = d.WriteAt(p, off)
+		h.written.Add(int64(n))
+		return err
+	})
 	return n, err
 }
+
+// Written is how much was written in all, bytes, tries that failed in part included.
+func (h *Hold) Written() int64 { return h.written.Load() }
 
 // Discard has the card forget a stretch. A failure is not forgiven: nothing depends on it.
 func (h *Hold) Discard(off, length int64) error {
@@ -130,6 +140,9 @@ func (h *Hold) Discard(off, length int64) error {
 	defer h.mu.RUnlock()
 	return Discard(h.dev, off, length)
 }
+
+// Rates are those of the device, where its pace is given.
+func (h *Hold) Rates() (write, read float64) { return Rates(h.now()) }
 
 // Flush returns when the device says that written data is on the medium. A failure is not forgiven: what could not be
 // kept is lost, and the device may say so only once. After a return, what was on its way may be lost too, which the

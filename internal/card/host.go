@@ -79,6 +79,11 @@ type Local struct {
 	Shell         shell.Kind // how command lines are written
 }
 
+// Forecaster is a host that can tell beforehand whether a disk can be taken out of use. The error is a *RefusedError.
+type Forecaster interface {
+	MayFree(d disks.Disk) error
+}
+
 // Reporter is a host that can say what its system answered, for somebody who wants to know why a disk is taken for what
 // it is.
 type Reporter interface {

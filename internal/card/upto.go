@@ -16,6 +16,9 @@ func (u upTo) Size() int64 { return u.size }
 // Mishaps and Recognise are those of the device, where it has them.
 func (u upTo) Mishaps() []Mishap { return MishapsOf(u.Device) }
 
+// Rates are likewise those of the device.
+func (u upTo) Rates() (write, read float64) { return Rates(u.Device) }
+
 func (u upTo) Discard(off, length int64) error { return Discard(u.Device, off, length) }
 
 func (u upTo) Recognise(known func(Device) bool) {

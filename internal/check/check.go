@@ -70,6 +70,7 @@ type Report struct {
 	Seal       digest.Seal // of the download
 	Origin     Origin
 	Unproven   []digest.Published // as of Published
+	Copy       *Copy              // likewise
 
 	// What explains a mismatch.
 	Other     image.Stranger // what the file is in place of an image
@@ -192,8 +193,13 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	algorithms := p.Algorithms()
 	canUnpack := r.Damage == nil && r.Packing != image.RawPacking
-	if (!p.sure() || f.Once()) && canUnpack {
-		if err := r.both(ctx, f, contents, algorithms, m); err != nil {
+	switch {
+	case (!p.sure() || f.Once()) && canUnpack:
+		if err := r.both(ctx, f, contents, algorithms, algorithms, m); err != nil {
+			return r, err
+		}
+	case p.NeedSize && canUnpack && contents.Size.Certainty != image.Exact:
+		if err := r.both(ctx, f, contents, algorithms, nil, m); err != nil {
 			return r, err
 		}
 	}
@@ -204,7 +210,7 @@ func Run(ctx context.Context, f *image.File, member string, p Published, m *mete
 	}
 	r.Size = f.Size // of a pipe, it is known now
 	r.Required, r.Signatures, r.Unsigned = p.keys.Required, slices.Clone(p.Signatures), p.Unsigned
-	r.Origin, r.Unproven = p.Origin, p.Unproven
+	r.Origin, r.Unproven, r.Copy = p.Origin, p.Unproven, p.Copy
 	r.NotHere = p.NotHere
 	r.compare(p)
 	if p.packed != "" && r.Unmatched() != nil {
@@ -267,7 +273,7 @@ func Compare(f *image.File, c image.Contents, p Published, download, unpacked []
 	r := Report{
 		Path: f.Path, Size: f.Size, Packing: c.Packing, Member: c.Member, Unpacked: c.Size,
 		Download: download, Image: unpacked, Required: p.keys.Required, Signatures: slices.Clone(p.Signatures),
-		Unsigned: p.Unsigned, Origin: p.Origin, Unproven: p.Unproven,
+		Unsigned: p.Unsigned, Origin: p.Origin, Unproven: p.Unproven, Copy: p.Copy,
 	}
 	r.compare(p)
 	return r
@@ -293,15 +299,15 @@ func (r *Report) download(ctx context.Context, f *image.File, algorithms []diges
 	return nil
 }
 
-// both reads the file once for the digests of download and image. Where it can't be unpacked to the
-// end, the digest of the download is computed all the same.
+// both reads the file once for the digests of download and image, by different algorithms. Where it can't be unpacked
+// to the end, the digest of the download is computed all the same.
 func (r *Report) both(
-	ctx context.Context, f *image.File, c image.Contents, algorithms []digest.Algorithm, m *meter.Meter,
+	ctx context.Context, f *image.File, c image.Contents, algorithms, ofImage []digest.Algorithm, m *meter.Meter,
 ) error {
 	h := digest.NewHasher(algorithms...)
 	var sealer digest.Sealer
 	aside := digest.NewAside(io.MultiWriter(h, &sealer))
-	err := r.unpack(ctx, f, c, algorithms, aside, m)
+	err := r.unpack(ctx, f, c, ofImage, aside, m)
 	if err == nil && r.Damage != nil && f.Once() {
 		err = copyAll(ctx, aside, f.Reader(), 0, func(int) {}) // there is no second time
 	}

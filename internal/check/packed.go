@@ -107,7 +107,7 @@ func (r *Report) lookPacked(
 	case err != nil:
 		of.Damage = err
 	default:
-		err = of.both(ctx, f, c, algorithms, m)
+		err = of.both(ctx, f, c, algorithms, algorithms, m)
 	}
 	if err == nil && of.Download == nil {
 		err = of.download(ctx, f, algorithms, m)

@@ -25,6 +25,10 @@ type Published struct {
 	Origin   Origin             // where what was published comes from
 	Unproven []digest.Published // that came in a way by which anybody could have changed them, and aren't signed
 
+	NeedSize bool // how large the image is must be known, also where the digest of the download is enough
+
+	Copy *Copy // what is known of it as a copy of a card; nil where it is none
+
 	packed  string // path of a file that the image may be unpacked from; empty if there is none
 	keys    Keys
 	covered map[string]*digest.Sums // by path of a clear-signed sums file: what of it is signed
@@ -108,6 +112,7 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	}
 	p.Origin = g.Origin
 	p.Digests, p.Signatures = append(p.Digests, g.Elsewhere...), append(p.Signatures, g.Signatures...)
+	p.findCopy(f.Path, len(g.Sums)+len(g.Texts)+len(g.Garbled) > 0)
 	p.findPacked(f)
 	if err := p.findSignatures(f, g.Once); err != nil {
 		return p, err

@@ -175,7 +175,7 @@ func (l *filesLoad) record(
 	} else {
 		doc.AddFiles(l.set, nil, 0, 0)
 	}
-	if o.Err == nil {
+	if isOn(o) {
 		describe(t, &doc)
 		doc.Card.Beyond = 0 // the file system takes all of it
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/guard"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
@@ -37,12 +39,17 @@ func (a *app) admit(c *card.Card, h handling) (typed bool, err error) {
 	if err := a.refuseOtherFile(c); err != nil {
 		return false, err
 	}
+	asked := card.Consent{FixedDisk: h.fixedDisk, Asked: a.screen.Asks()}
+	refusal := c.Refusal(asked)
+	var refused *card.RefusedError
+	if errors.As(refusal, &refused) && refused.Why[0].Cause == guard.System { // it says more than what else is on it
+		return false, refusal
+	}
 	if err := keepsNothingOn(c); err != nil {
 		return false, err
 	}
-	asked := card.Consent{FixedDisk: h.fixedDisk, Asked: a.screen.Asks()}
-	if err := c.Refusal(asked); err != nil {
-		return false, err
+	if refusal != nil {
+		return false, refusal
 	}
 	if c.Disk != nil && a.streams.Here.Untried && h.yes {
 		if err := trusts(c, a.streams.Here); err != nil {
@@ -88,6 +95,11 @@ func (a *app) mayAsk(c *card.Card, h handling, typed bool) error {
 
 // planned shows what would be done without --dry-run.
 func (a *app) planned(job string, p view.Plan, report *check.Report) error {
+	for _, l := range p.Cards {
+		if err := l.Card.MayFree(); err != nil {
+			return err
+		}
+	}
 	sentence := view.DrySentence(job, p)
 	if !a.json {
 		a.screen.DryRun(sentence, p)

@@ -47,6 +47,7 @@ type imageLoad struct {
 	path     string
 	contents image.Contents
 	from     stamp.Source
+	atLeast  int64 // bytes that were unpacked, where there are more; 0: not known
 }
 
 func (l *imageLoad) job() string { return receipt.JobStamp }
@@ -74,8 +75,8 @@ func (l *imageLoad) look(_ context.Context, s *stamping, room int64) (err error)
 }
 
 func (l *imageLoad) fit(t *target) error {
-	if need := l.contents.Size.Known(); need > t.card.Size {
-		return &stamp.TooSmallError{Image: need, Card: t.card.Size}
+	if need := max(l.contents.Size.Known(), l.atLeast); need > t.card.Size {
+		return &stamp.TooSmallError{Image: need, Card: t.card.Size, AtLeast: l.atLeast > 0}
 	}
 	return nil
 }
@@ -90,7 +91,8 @@ func (l *imageLoad) show(p *view.Plan) {
 
 // check compares the image with what was published; with nothing published there is nothing to read yet.
 func (l *imageLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (check.Report, error) {
-	if s.found.Nothing() || s.image.Once() {
+	s.found.NeedSize = l.contents.Size.Certainty != image.Exact
+	if s.found.Nothing() && !s.found.NeedSize || s.image.Once() {
 		return check.Report{
 			Path: s.image.Path, Size: s.image.Size, Packing: l.contents.Packing, Member: l.contents.Member,
 		}, nil
@@ -100,6 +102,18 @@ func (l *imageLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (che
 	}
 	defer func() { s.image.Keep = 0 }()
 	return check.Run(ctx, s.image, s.o.member, s.found, m)
+}
+
+// sized takes over what the check has found out of the image's size.
+func (l *imageLoad) sized(r check.Report) {
+	var much *image.UnusableError
+	switch {
+	case errors.As(r.Damage, &much) && much.Why == image.UnpacksToMuch && !l.s.image.Once() && l.s.o.limit == (limit{}):
+		l.atLeast = l.s.image.Limit
+	case r.Unpacked.Certainty == image.Exact && l.contents.Size.Certainty != image.Exact && !l.s.image.Once():
+		l.contents.Size = r.Unpacked
+		l.from = stamp.OfImage(l.s.image, l.contents)
+	}
 }
 
 func (l *imageLoad) source(*target) stamp.Source { return l.from }
@@ -128,7 +142,7 @@ func (l *imageLoad) record(
 	t *target, report check.Report, o stamp.Outcome, now *card.Card, dev card.Device,
 ) receipt.Document {
 	doc := receipt.New(receipt.FromFile(l.s.image), report, now, dev, l.s.set.repairs, o.Result)
-	if o.Err == nil {
+	if isOn(o) {
 		describe(t, &doc)
 	}
 	return doc

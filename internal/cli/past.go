@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/receipt"
@@ -14,7 +15,7 @@ import (
 // pastOf is what the receipts say of what a card holds, and of how fast it was. f is what is to be stamped; it may be
 // nil.
 func (a *app) pastOf(c *card.Card, f *image.File) *stamp.Past {
-	p := &stamp.Past{}
+	p := &stamp.Past{Proven: receipt.Proves(a.history(), c.Record()), Undefined: c.Undefined()}
 	p.Write, p.Read = a.ratesOf(c)
 	last, like := receipt.Latest(a.history(), c.Record(), writes)
 	if last == nil || !last.Left() || last.Image.Blocks == nil || last.Image.Blocks.Size != digest.BlockSize {
@@ -25,6 +26,11 @@ func (a *app) pastOf(c *card.Card, f *image.File) *stamp.Past {
 	}
 	if seen := last.Bytes.Displaced; seen != nil && like == card.Same && last.Verdict == receipt.Good {
 		p.Displaced = *seen
+		var then disks.Traffic
+		if last.Card.Traffic != nil {
+			then = *last.Card.Traffic
+		}
+		p.Untouched = c.Untouched(then)
 	}
 	p.Same = f != nil && last.Image.Size == f.Size && filepath.Base(last.Image.Path) == filepath.Base(f.Path)
 	return p

@@ -71,7 +71,7 @@ func (a *app) lookInto(ctx context.Context, args []string, member string, most l
 	w := f.Window(contents)
 	defer w.Close()
 	p := view.Peeked{Path: path, Image: f, Contents: contents}
-	p.Disk, err = layout.Describe(w, contents.Size.Known())
+	p.Disk, err = layout.Describe(w, contents.Size.Known(), layout.SectorSize)
 	p.Shortfall = f.Shortfall()
 	p.Used = w.Used()
 	return p, err
@@ -109,7 +109,7 @@ func (a *app) lookIntoCard(c *card.Card) (view.Peeked, error) {
 	}
 	defer r.Close()
 	counted := &counting{r: r}
-	d, err := layout.Describe(counted, c.Size)
+	d, err := layout.Describe(counted, c.Size, c.SectorSize)
 	if errors.Is(err, fs.ErrPermission) {
 		err = view.NoRightToRead(c.Given, err)
 	}

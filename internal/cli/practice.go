@@ -45,6 +45,7 @@ func (a *app) practiceNew() *cobra.Command {
 	f.StringVar(&reads, "reads", "", "")
 	f.Var(textFlag{"SIZE", &s.Cache}, "cache", "")
 	f.BoolVar(&s.WriteBack, "write-back", false, "")
+	f.BoolVar(&s.Volatile, "volatile", false, "")
 	f.Var(textFlag{"RATE", &s.ReadRate}, "read-rate", "")
 	f.Var(textFlag{"RATE", &s.WriteRate}, "write-rate", "")
 	f.DurationVar(&latency, "latency", 0, "")

@@ -20,12 +20,12 @@ const preflightPlaces = 24
 // beforeWriting is called before the first write to a card. Its error keeps the card from being stamped; the outcome is
 // in refused then.
 func (t *target) beforeWriting(ctx context.Context, s *stamping, progress *view.Progress) error {
-	defer s.app.left.is(view.StampLeft(s.names()))
+	defer s.isNow(t, view.BeingStamped)
 	if s.o.noSpots {
 		t.spots = &receipt.Spots{Why: "turned off"}
 		return nil
 	}
-	s.app.left.is(view.TryLeft(s.names()))
+	s.isNow(t, view.BeingTried)
 	t.tryPlaces(ctx, s, progress)
 	if t.refused != nil {
 		return t.refused.Err
@@ -77,8 +77,36 @@ func (t *target) tryPlaces(ctx context.Context, s *stamping, progress *view.Prog
 	case j == nil:
 	case restored, err == nil && t.refused == nil:
 		_ = s.who.as(j.Remove) // what it has is there, or is to be overwritten
+	case t.refused == nil:
+		t.stale = j // it is of no use any more when the card is overwritten
 	default:
 		_ = j.Close() // for gauge restore
+	}
+}
+
+// isNow notes what is being done with a card, for who ends the program at once.
+func (s *stamping) isNow(t *target, state view.CardState) {
+	s.statesMu.Lock()
+	defer s.statesMu.Unlock()
+	if s.states == nil {
+		s.states = map[*target]view.CardState{}
+	}
+	s.states[t] = state
+	names := map[view.CardState][]string{}
+	for _, one := range s.left() {
+		names[s.states[one]] = append(names[s.states[one]], one.card.Name)
+	}
+	s.app.left.is(view.StampsLeft(names))
+}
+
+// overwritten deletes what was saved of the card, when it is overwritten.
+func (t *target) overwritten() {
+	if t.deleteSaved != nil {
+		t.deleteSaved()
+	}
+	if t.stale != nil {
+		_ = t.who.as(t.stale.Remove)
+		t.stale = nil
 	}
 }
 

@@ -182,7 +182,7 @@ func examineImage(ctx context.Context, path string, m *meter.Meter) (s systems.F
 	}
 	w := f.Window(contents)
 	defer w.Close()
-	d, err := layout.Describe(w, report.Unpacked.Known())
+	d, err := layout.Describe(w, report.Unpacked.Known(), layout.SectorSize)
 	if err != nil {
 		return s, err
 	}

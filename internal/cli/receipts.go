@@ -237,6 +237,9 @@ func (a *app) receiptsExport() *cobra.Command {
 		if info, err := os.Stat(args[0]); err == nil && !info.Mode().IsRegular() {
 			return &usageError{view.NoPlainFile(args[0])}
 		}
+		if !isExport(args[0]) {
+			return &usageError{view.TakenPath(args[0])}
+		}
 		if err := os.WriteFile(args[0], text, 0o644); err != nil {
 			return err
 		}
@@ -253,6 +256,20 @@ func (a *app) receiptsExport() *cobra.Command {
 	})
 	f.flags(cmd.Flags())
 	return cmd
+}
+
+func isReceipt(path string) bool {
+	_, err := receipt.Load(path)
+	return err == nil
+}
+
+// isExport tells whether a file may be replaced by an export: there is none yet, or it is one.
+func isExport(path string) bool {
+	text, err := os.ReadFile(path)
+	if err != nil || len(text) == 0 {
+		return true // what can't be read, can't be written
+	}
+	return bytes.Contains(text, []byte(view.RecordDigest)) || isReceipt(path)
 }
 
 // export makes the text of a file with the ending.

@@ -7,6 +7,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/check"
+	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
@@ -77,6 +79,9 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 			return openError(err)
 		}
 		defer f.Close()
+		if c := check.ReadCopy(f.Path); c != nil && !c.Whole() {
+			r.screen.Say(view.CopyGaps(view.FileName(f.Path), c))
+		}
 		if err := bound(f, r.limit, r.card.Size); err != nil {
 			return err
 		}
@@ -89,7 +94,8 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 			Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
 		}
 		if past, like := r.stampOf(now); like == card.Same {
-			job.Stamped = past.Ended
+			job.Stamped = past.Local()
+			job.Known = knownOf(past)
 		}
 	} else {
 		past, err := r.fitting(now)
@@ -99,7 +105,8 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 		if job.Parts, job.Head, err = past.Image.Blocks.Parts(); err != nil {
 			return &usageError{err}
 		}
-		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Ended
+		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Local()
+		job.Fine = past.Image.Blocks.FineParts()
 		name, files = view.FileName(past.Image.Path), past.HasFiles()
 		job.Was = past.Image.Table.Was()
 		doc.Image = past.Image
@@ -124,6 +131,19 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 	return r.conclude(doc, sentence, failed, result)
 }
 
+// knownOf is what a receipt says that was stamped; nil where it doesn't have a digest of each block.
+func knownOf(past *receipt.Document) *recheck.Known {
+	b := past.Image.Blocks
+	if b == nil || b.Size != digest.BlockSize || past.HasFiles() {
+		return nil
+	}
+	parts, _, err := b.Parts()
+	if err != nil {
+		return nil
+	}
+	return &recheck.Known{Name: filepath.Base(past.Image.Path), Blocks: parts}
+}
+
 // now is what the card says of itself and what is on it, and the stamp of it that was interrupted, if its start shows
 // one.
 func (r *rechecking) now(dev card.Device) (now card.Record, marked *stamp.Mark) {
@@ -133,7 +153,7 @@ func (r *rechecking) now(dev card.Device) (now card.Record, marked *stamp.Mark) 
 		return now, nil
 	}
 	defer rd.Close()
-	if d, err := layout.Describe(rd, dev.Size()); err == nil {
+	if d, err := layout.Describe(rd, dev.Size(), dev.SectorSize()); err == nil {
 		now.DiskID = d.Table.ID
 	}
 	start := make([]byte, 512)

@@ -1,23 +1,22 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/document"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -57,6 +56,9 @@ const (
 	progressEnding = ".part.json"
 )
 
+// maxProgress bounds the file with the progress of a copy, bytes: it has the digests of a card's pieces.
+const maxProgress = 32 << 20
+
 // kept is the progress of a copy, with the card that it is of.
 type keptCopy struct {
 	Card card.Record `json:"card"`
@@ -66,6 +68,9 @@ type keptCopy struct {
 func (s *saving) run(ctx context.Context, args []string) (err error) {
 	defer s.close()
 	last := len(args) - 1
+	if _, _, ok := save.FormatOf(args[last]); last == 0 && !ok {
+		return &usageError{view.OnlyCard(args[0])}
+	}
 	if len(args) == 2 {
 		if _, _, ok := save.FormatOf(args[1]); !ok && !exists(args[1]) {
 			return &usageError{view.NoCopyFormat(args[1])}
@@ -107,11 +112,15 @@ func (s *saving) run(ctx context.Context, args []string) (err error) {
 	s.letGo(ctx, &doc, card.Leaving{})
 	doc.Verdict = verdictOf(failed)
 	result := failed
-	if failed == nil && len(r.Unread) > 0 {
+	if lost := append(slices.Clone(r.Unread), r.Unsteady...); failed == nil && len(lost) > 0 {
 		doc.Verdict = receipt.Incomplete
 		result = &card.IOError{
-			Op: "read", Card: now.Name, Offset: r.Unread[0].Offset, Err: errors.New("some places could not be read"),
+			Op: "read", Card: now.Name, Offset: lost[0].Offset,
+			Err: errors.New("some places could not be read, or not twice the same"),
 		}
+	}
+	if r.Anew {
+		s.screen.Say(view.CopyMadeAnew)
 	}
 	return s.conclude(doc, view.SaveSentence(now.Name, s.copy.path, r, failed), failed, result)
 }
@@ -138,7 +147,7 @@ func (c *copying) prepare(of *card.Card) error {
 	if err := of.Apart(view.TheCopy, filepath.Dir(absolute(c.path))); err != nil {
 		return err
 	}
-	text, err := state.ReadFile(c.path+progressEnding, maxSettings)
+	text, err := state.ReadFile(c.path+progressEnding, maxProgress)
 	if errors.Is(err, fs.ErrNotExist) {
 		if exists(c.path + partEnding) {
 			return &usageError{view.TakenPath(c.path + partEnding)}
@@ -214,82 +223,78 @@ func (c *copying) run(
 		}
 		return r, err
 	}
-	start := time.Now()
-	if err := c.check(ctx, r, m); err != nil {
+	if err := c.compare(ctx, job, &r); err != nil {
 		return r, err
 	}
-	r.Phases = append(r.Phases, meter.PhaseTime{Phase: meter.Check, Bytes: r.Size, Took: time.Since(start)})
 	return r, who.as(func() error {
 		if exists(c.path) { // since it was looked for
 			return &save.WriteError{Err: fs.ErrExist}
 		}
-		if err := os.Rename(c.path+partEnding, c.path); err != nil {
-			return &save.WriteError{Err: err}
-		}
-		if err := os.Remove(c.path + progressEnding); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return &save.WriteError{Err: err}
-		}
-		sums := fmt.Sprintf("%s  %s\n", r.File.Hex(), filepath.Base(c.path))
-		if c.format != save.Raw {
-			sums += fmt.Sprintf("%s  %s\n", r.Image.Hex(), c.image)
-		}
-		if err := os.WriteFile(c.path+".sha256", []byte(sums), 0o644); err != nil {
+		if err := c.name(folder, r, record); err != nil {
 			return &save.WriteError{Err: err}
 		}
 		return nil
 	})
 }
 
-// check reads the file again: what comes out of it must be what was read of the card.
-func (c *copying) check(ctx context.Context, r save.Result, m *meter.Meter) error {
+// name gives the copy its name, when what it is of and what is missing in it stand beside it: a copy with gaps must
+// never be without that. The sums come last. They are for other programs, and not made where something is missing.
+func (c *copying) name(folder state.Place, r save.Result, of card.Record) error {
+	folder.Shared = true
+	base := filepath.Base(c.path)
+	note := check.Copy{
+		Version: check.CopyVersion, Made: time.Now().UTC().Truncate(time.Second), Name: base,
+		Card: of.Name, Model: of.Model, Serial: of.Serial, SHA256: r.File.Hex(), Image: r.Image.Hex(),
+	}
+	for _, e := range r.Unread {
+		note.Missing += e.Length
+	}
+	for _, e := range r.Unsteady {
+		note.Unsteady += e.Length
+	}
+	text, err := document.Encode(note)
+	if err == nil {
+		err = folder.Write(base+check.CopyEnding, text)
+	}
+	if err == nil {
+		err = os.Rename(c.path+partEnding, c.path)
+	}
+	if err == nil && note.Whole() {
+		sums := fmt.Sprintf("%s\n%s  %s\n", digest.CopyNote(of.Name, note.Made), r.File.Hex(), base)
+		if c.format != save.Raw {
+			sums += fmt.Sprintf("%s  %s\n", r.Image.Hex(), c.image)
+		}
+		err = folder.Write(base+".sha256", []byte(sums))
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(c.path + progressEnding); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// compare reads the file again, and the card beside it: what comes out of it must be what is on the card.
+func (c *copying) compare(ctx context.Context, job save.Job, r *save.Result) error {
 	f, err := image.Open(c.path + partEnding)
 	if err != nil {
 		return &save.WriteError{Err: err}
 	}
 	defer f.Close()
+	if c.format == save.Raw { // whatever it begins like
+		return job.Compare(ctx, f.Reader(), r)
+	}
 	anything := f.Anything()
 	anything.Limit = r.Size
 	contents, err := anything.Look("")
 	if err != nil {
 		return &save.WriteError{Err: err}
 	}
-	if c.format == save.Raw { // whatever it begins like
-		return c.same(ctx, f.Reader(), r.Image, m, r.Size)
-	}
 	stream, err := anything.Unpack(contents, nil)
 	if err != nil {
 		return &save.WriteError{Err: err}
 	}
 	defer stream.Close()
-	return c.same(ctx, stream, r.Image, m, r.Size)
-}
-
-// errChanged says that a copy does not read back as it was written.
-var errChanged = errors.New("the copy does not read back as it was written")
-
-func (c *copying) same(ctx context.Context, from io.Reader, want digest.Digest, m *meter.Meter, size int64) error {
-	m.Begin(meter.Check, size)
-	h := sha256.New()
-	buf := make([]byte, 1<<20)
-	for {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		n, err := from.Read(buf)
-		h.Write(buf[:n])
-		m.Add(int64(n))
-		if err == io.EOF {
-			return sameDigest(h, want)
-		}
-		if err != nil {
-			return &save.WriteError{Err: err}
-		}
-	}
-}
-
-func sameDigest(h hash.Hash, want digest.Digest) error {
-	if !bytes.Equal(h.Sum(nil), want.Bytes()) {
-		return &save.WriteError{Err: errChanged}
-	}
-	return nil
+	return job.Compare(ctx, stream, r)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/check"
+	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -32,6 +34,8 @@ type stampOptions struct {
 	saveFirst string // the file into which the card is copied before it is overwritten
 	arrive    int
 	plain     bool // the image may come by http
+
+	incomplete bool // the image may be a copy of a card in which something is missing
 }
 
 // maxArrive bounds the cards that are waited for; more would be more memory than a small computer has.
@@ -55,6 +59,7 @@ func (a *app) stamp() *cobra.Command {
 	o.published.flags(f)
 	o.handling.flags(f, a.streams.Here)
 	f.BoolVar(&o.unchecked, "unchecked", false, "")
+	f.BoolVar(&o.incomplete, "incomplete", false, "")
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
 	f.Bool("no-read-back", false, "")
 	f.Bool("write-all", false, "")
@@ -80,6 +85,9 @@ type stamping struct {
 	copy     *copying      // of the card, before it is overwritten; nil: none is made
 	checking time.Duration // how long the check took
 
+	statesMu sync.Mutex
+	states   map[*target]view.CardState
+
 	stopCheck func() // ends a check that is under way; nil: none was begun
 	targets   []*target
 	release   func() // of what the load holds; nil: nothing
@@ -94,10 +102,11 @@ type target struct {
 	past  *stamp.Past
 	meter meter.Meter
 
-	spots       *receipt.Spots // what was found before the first write
-	outcome     *stamp.Outcome // what became of it; nil before that is known
-	refused     *stamp.Outcome // of a card that is not stamped because of what was found
-	deleteSaved func()         // deletes what an interrupted test has saved of the card, when it is overwritten
+	spots       *receipt.Spots   // what was found before the first write
+	outcome     *stamp.Outcome   // what became of it; nil before that is known
+	refused     *stamp.Outcome   // of a card that is not stamped because of what was found
+	stale       *journal.Journal // of places that were tried and not put back, before it is overwritten; nil: none
+	deleteSaved func()           // deletes what an interrupted test has saved of the card, when it is overwritten
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
@@ -139,6 +148,9 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		progress = s.screen.Follow(s.followed()...)
 	}
 	report, err := checked()
+	if err == nil {
+		err = s.refit(report)
+	}
 	if err != nil || s.refuses(report) {
 		m.End()
 		progress.Stop()
@@ -177,9 +189,9 @@ func (s *stamping) saveFirst(ctx context.Context, progress *view.Progress) error
 		return err
 	case err != nil:
 		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, err), err)
-	case len(r.Unread) > 0:
+	case len(r.Unread)+len(r.Unsteady) > 0:
 		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, nil), &card.IOError{
-			Op: "read", Card: t.card.Name, Offset: r.Unread[0].Offset, Err: fault.BadPlace,
+			Op: "read", Card: t.card.Name, Offset: append(r.Unread, r.Unsteady...)[0].Offset, Err: fault.BadPlace,
 		})
 	}
 	progress.Say(view.SaveSentence(t.card.Name, s.copy.path, r, nil))
@@ -233,8 +245,10 @@ func (s *stamping) stampSame(
 	s.load.complete(&job, report)
 	for _, t := range same {
 		job.Cards = append(job.Cards, stamp.Target{
-			Device: s.load.device(t), Meter: &t.meter, Past: t.past, Begun: t.deleteSaved,
+			Device: s.load.device(t), Meter: &t.meter, Past: t.past, Begun: t.overwritten,
 			Before: func(ctx context.Context) error { return t.beforeWriting(ctx, s, progress) },
+			Judged: func() bool { return t.spots != nil && t.spots.Real > 0 },
+			Probe:  !s.o.noSpots, Need: s.load.need(t),
 		})
 	}
 	for i, o := range job.Run(ctx) {
@@ -243,6 +257,9 @@ func (s *stamping) stampSame(
 		}
 		if refused := same[i].refused; refused != nil {
 			o = *refused
+		}
+		if t := same[i]; o.Err == nil && t.spots != nil && t.spots.Real > 0 && !s.load.knownFake(t) {
+			o.Err = &stamp.CounterfeitError{Holds: t.spots.Real, Claimed: t.card.Size}
 		}
 		same[i].outcome = &o
 	}
@@ -262,6 +279,9 @@ func (s *stamping) close() {
 	}
 	for _, t := range s.targets {
 		t.discard()
+		if t.stale != nil {
+			_ = t.stale.Close() // for gauge restore
+		}
 		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
 			t.hold.LetGo(context.Background(), card.Leaving{})
 		}
@@ -376,6 +396,9 @@ func (s *stamping) consent() error {
 		if err := s.mayAsk(t.card, s.o.handling, t.typed); err != nil {
 			return err
 		}
+	}
+	if c := s.found.Copy; c != nil && !c.Whole() && !s.o.incomplete {
+		return &imageError{view.IncompleteCopy(s.image.Path, c)}
 	}
 	if s.o.yes && s.image != nil && s.found.Nothing() && !s.o.unchecked {
 		return &imageError{view.NothingPublished(s.image.Path, s.found.NotHere)}

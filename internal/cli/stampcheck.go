@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"time"
 
 	"zipstamp/internal/check"
 	"zipstamp/internal/document"
 	"zipstamp/internal/meter"
+	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
 
@@ -44,6 +47,35 @@ func (s *stamping) check(ctx context.Context, m *meter.Meter) (check.Report, err
 	return report, err
 }
 
+// refit leaves out cards on which the image doesn't fit, now that the check has unpacked it and its size is known. No
+// card has been written.
+func (s *stamping) refit(r check.Report) error {
+	l, sized := s.load.(interface{ sized(check.Report) })
+	if !sized || len(r.Download) == 0 && r.Damage == nil {
+		return nil
+	}
+	l.sized(r)
+	var first error
+	for _, t := range s.left() {
+		err := s.load.fit(t)
+		if err == nil {
+			continue
+		}
+		if small := (*stamp.TooSmallError)(nil); errors.As(err, &small) && len(s.targets) > 1 {
+			small.Name = t.card.Name
+		}
+		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
+		first = cmp.Or(first, err)
+		if len(s.targets) > 1 {
+			s.screen.Say(view.LeftOut(t.card.Name, err))
+		}
+	}
+	if first != nil && len(s.left()) == 0 {
+		return view.LargerCard(first)
+	}
+	return nil
+}
+
 // refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
 // with is not certainly meant for it.
 func (s *stamping) refuses(r check.Report) bool {
@@ -74,10 +106,13 @@ func (s *stamping) dryRun(ctx context.Context) error {
 	report, err := s.check(ctx, &m)
 	m.End()
 	progress.Stop()
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
-	case s.refuses(report):
+	}
+	if err := s.refit(report); err != nil {
+		return err
+	}
+	if s.refuses(report) {
 		return s.refuseImage(report)
 	}
 	plan, _ := s.plan()

@@ -82,7 +82,7 @@ func statusOf(err error) int {
 		is[*differsError](err),
 		is[*journal.NotBackError](err):
 		return statusCard
-	case is[*gaugeError](err), is[*gauge.TooSmallError](err):
+	case is[*gaugeError](err), is[*gauge.TooSmallError](err), is[*stamp.CounterfeitError](err):
 		return statusGauge
 	}
 	return statusUnexpected

@@ -118,3 +118,31 @@ func TestMarksAreWhatIsPromised(t *testing.T) {
 	assert.Equal(t, float64(8<<20), rate, "a short rest counts for nothing")
 	assert.Equal(t, int64(32<<20), at)
 }
+
+// TestWornAllOver has a card with more single bad places than are listed, in several states and in any order: what is
+// joined is alike, and the counts are those of what was added, not of what was joined.
+func TestWornAllOver(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 1))
+	var b Bad
+	counts := map[State]int64{}
+	states := []State{Worn, Failing, Missing}
+	for _, i := range random.Perm(60000) {
+		state := states[i%len(states)]
+		if i > 40000 {
+			state = Worn
+		}
+		b.Add(StretchOf(int64(i)*256<<10, 512, state))
+		counts[state] += 512
+	}
+	assert.LessOrEqual(t, len(b.List), MaxStretches)
+	lost := int64(0)
+	for _, e := range b.List {
+		if e.State == Missing {
+			lost += e.Bytes()
+		}
+	}
+	assert.Equal(t, counts[Missing], lost, "what is lost isn't joined with what is worn")
+	for _, s := range states {
+		assert.Equal(t, counts[s], b.Bytes[s], s)
+	}
+}

@@ -69,10 +69,30 @@ const (
 type Stretch struct {
 	layout.Extent
 	State State `json:"state"`
+	// In is how much of the stretch is in that state, bytes, where it was joined over what is good; 0: all of it
+	In int64 `json:"in,omitempty"`
 }
 
+// StretchOf is a stretch all of which is in a state.
 func StretchOf(offset, length int64, s State) Stretch {
-	return Stretch{layout.Extent{Offset: offset, Length: length}, s}
+	return Stretch{Extent: layout.Extent{Offset: offset, Length: length}, State: s}
+}
+
+// Bytes is how much of it is in its state.
+func (s Stretch) Bytes() int64 {
+	if s.In > 0 {
+		return s.In
+	}
+	return s.Length
+}
+
+// part is a part of it, which has as much in its state as there is room for.
+func (s Stretch) part(from, to int64) Stretch {
+	p := StretchOf(from, to-from, s.State)
+	if s.In > 0 && s.In < p.Length {
+		p.In = s.In
+	}
+	return p
 }
 
 // LostAs is what is read where writes are lost. Receipts have it.
@@ -146,6 +166,9 @@ type Report struct {
 	Changed int64
 	Early   int64 // whole: where the head was when the loss was found; 0 if it went to the end
 	Resumed bool
+	// whole, carried on: bytes that were written before an interruption and not there afterwards. They were written
+	// again, and count as they were then: who lost them isn't known
+	Unkept int64
 }
 
 // Counts counts sectors of 512 bytes by what is wrong with them.

@@ -183,6 +183,16 @@ func (f *File) Same(path string) bool {
 	return err == nil && os.SameFile(info, f.info)
 }
 
+// Changed tells whether the file is not as long any more as when it was opened, or was written since by what its file
+// system says.
+func (f *File) Changed() bool {
+	if f.once {
+		return false
+	}
+	now, err := f.file.Stat()
+	return err != nil || now.Size() != f.info.Size() || !now.ModTime().Equal(f.info.ModTime())
+}
+
 // ModTime is when the file was last changed, as its file system says; empty for a pipe.
 func (f *File) ModTime() string {
 	if f.once {
@@ -445,7 +455,7 @@ func (f *File) Shortfall() int64 {
 	if f.Packing() != RawPacking || f.once {
 		return 0
 	}
-	table, _ := layout.ParseMBR(f.head)
+	table, _ := layout.ParseMBR(f.head, layout.SectorSize)
 	return max(table.End()-f.Size, 0)
 }
 

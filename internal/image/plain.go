@@ -42,10 +42,14 @@ func (p *Plain) Read(b []byte) (int, error) {
 	return 0, err
 }
 
-// SkipZeros tells whether the next n bytes are in a hole of the file, and skips them then.
+// SkipZeros tells whether the next n bytes are in a hole of the file, and skips them then. What is beyond the end of a
+// file that became shorter is no hole.
 func (p *Plain) SkipZeros(n int64) bool {
 	at := p.at.Load()
 	if n > p.file.Size-at || dataFrom(p.file.file, at) < at+n {
+		return false
+	}
+	if now, err := p.file.file.Stat(); err != nil || now.Size() < at+n {
 		return false
 	}
 	p.at.Add(n)

@@ -81,7 +81,8 @@ func (s *Stream) Read(p []byte) (int, error) {
 func (s *Stream) SkipZeros(n int64) bool {
 	top, out := s.stack.layers[len(s.stack.layers)-1], s.stack.out()
 	held := out.Buffered()
-	if top.skipZeros == nil || s.done != nil || s.count.Load()+n > s.limit || int64(held) > n {
+	if top.skipZeros == nil || s.keeper != nil || s.done != nil || // what is kept must have all of it
+		s.count.Load()+n > s.limit || int64(held) > n {
 		return false
 	}
 	read, err := out.Peek(held)

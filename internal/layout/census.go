@@ -51,7 +51,8 @@ const (
 	extRevision   = 0x4C
 )
 
-// countExt tells what the superblock counts: inodes in use, less those that the file system has for itself.
+// countExt tells what the groups count: inodes in use, less those that the file system has for itself. The superblock's
+// own count is behind as long as the file system is mounted.
 func countExt(r io.ReaderAt) (c Census, ok bool) {
 	b := make([]byte, 264)
 	if _, err := r.ReadAt(b, extSuper); err != nil {
@@ -61,7 +62,13 @@ func countExt(r io.ReaderAt) (c Census, ok bool) {
 	if le.Uint32(b[extRevision:]) > 0 {
 		own = le.Uint32(b[extFirstInode:]) - 1
 	}
-	used := int64(le.Uint32(b[extInodes:])) - int64(le.Uint32(b[extFreeInodes:])) - int64(own)
+	free := int64(le.Uint32(b[extFreeInodes:]))
+	if v, err := OpenExt(r, 1<<62); err == nil {
+		if n, err := v.freeInodes(); err == nil {
+			free = n
+		}
+	}
+	used := int64(le.Uint32(b[extInodes:])) - free - int64(own)
 	if used < 0 {
 		return c, false
 	}
@@ -70,4 +77,22 @@ func countExt(r io.ReaderAt) (c Census, ok bool) {
 		c.Newest = time.Unix(int64(written), 0).UTC()
 	}
 	return c, true
+}
+
+// freeInodes is what the descriptors of all groups count.
+func (v *Ext) freeInodes() (n int64, err error) {
+	const atOnce = 4096 // descriptors
+	for g := int64(0); g < v.groups; g += atOnce {
+		d := make([]byte, min(atOnce, v.groups-g)*v.descSize)
+		if _, err := v.r.ReadAt(d, (v.first+1)*v.block+g*v.descSize); err != nil {
+			return 0, err
+		}
+		for ; int64(len(d)) >= v.descSize; d = d[v.descSize:] {
+			n += int64(le.Uint16(d[14:]))
+			if v.descSize >= 64 {
+				n += int64(le.Uint16(d[46:])) << 16
+			}
+		}
+	}
+	return n, nil
 }

@@ -37,10 +37,11 @@ type Content struct {
 	FileSystem
 }
 
-// Describe finds out what is on a disk of size bytes; 0 if the size isn't known. It reads from the front to the back,
+// Describe finds out what is on a disk of size bytes, with sectors of so many (SectorSize for images); size is 0 where
+// it isn't known. It reads from the front to the back,
 // and no more than it must. The error is one of r, where not even the partition table could be read.
-func Describe(r io.ReaderAt, size int64) (Disk, error) {
-	table, err := ReadTable(r, size)
+func Describe(r io.ReaderAt, size int64, sector int) (Disk, error) {
+	table, err := ReadTable(r, size, sector)
 	d := Disk{Table: table}
 	if err != nil {
 		return d, err

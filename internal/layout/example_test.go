@@ -14,7 +14,7 @@ func ExampleDescribe() {
 	mbr := layout.MBR(0x5A17A1B5, layout.Partition{Type: 0x0C, Start: mib / 512, Sectors: 34 * mib / 512})
 	copy(disk, mbr[:])
 
-	d, err := layout.Describe(bytes.NewReader(disk), int64(len(disk)))
+	d, err := layout.Describe(bytes.NewReader(disk), int64(len(disk)), layout.SectorSize)
 	if err != nil {
 		fmt.Println(err)
 		return

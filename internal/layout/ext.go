@@ -117,14 +117,16 @@ type ExtNode struct {
 	Path     string // of the first name that was found; empty where none was
 	Folder   bool
 	Own      bool      // the file system's own: its journal, and the like
+	Journal  bool      // it is the journal
 	Changed  time.Time // the later of when its contents and the inode were changed
 	Made     time.Time // zero where it doesn't say
 	At       Extent    // the inode itself, bytes from the file system's start
 	Extents  []Extent  // its blocks
 	SumRight bool      // the inode's checksum is right, or there is none
 
-	flags uint32
-	root  []byte // i_block
+	flags      uint32
+	generation [4]byte // i_generation
+	root       []byte  // i_block
 }
 
 // tables are where a group's bitmaps and inodes are, as blocks.
@@ -161,6 +163,9 @@ func (v *Ext) Metadata() (all []Extent, err error) {
 	}
 	return all, nil
 }
+
+// IsInodes tells which of Metadata's stretches are tables of inodes; what is in the others, Check compares.
+func (v *Ext) IsInodes(e Extent) bool { return e.Offset > 0 && e.Length > v.block }
 
 // Nodes reads all inodes that are in use, with the names that folders give them. The error says why it isn't all; what
 // was read counts.
@@ -207,8 +212,9 @@ func (v *Ext) Nodes() ([]*ExtNode, error) {
 func (v *Ext) node(number int64, b []byte) *ExtNode {
 	mode := le.Uint16(b)
 	n := &ExtNode{
-		Number: number, Own: number < extFirst && number != extRoot, flags: le.Uint32(b[32:]), root: b[40:100],
-		SumRight: true,
+		Number: number, Own: number < extFirst && number != extRoot, Journal: number == extJournal,
+		flags: le.Uint32(b[32:]), root: b[40:100],
+		generation: [4]byte(b[100:104]), SumRight: true,
 	}
 	if le.Uint16(b[26:]) == 0 && !n.Own || mode == 0 {
 		return nil
@@ -225,24 +231,7 @@ func (v *Ext) node(number int64, b []byte) *ExtNode {
 	if extra >= 24 && 128+extra <= v.inodeSize {
 		n.Made = unixTime(b[144:])
 	}
-	if v.sums {
-		c := make([]byte, len(b))
-		copy(c, b)
-		want := uint32(le.Uint16(b[124:]))
-		le.PutUint16(c[124:], 0)
-		high := extra >= 4
-		if high {
-			want |= uint32(le.Uint16(b[130:])) << 16
-			le.PutUint16(c[130:], 0)
-		}
-		var id [4]byte
-		le.PutUint32(id[:], uint32(number))
-		got := crc32c(crc32c(crc32c(v.seed, id[:]), b[100:104]), c)
-		if !high {
-			got &= 0xFFFF
-		}
-		n.SumRight = got == want
-	}
+	n.SumRight = v.inodeIsRight(number, b)
 	if kind := mode & 0xF000; kind != 0x8000 && kind != 0x4000 && (kind != 0xA000 || le.Uint32(b[28:]) == 0) ||
 		n.flags&extInlineFlag != 0 {
 		return n // it has no blocks
@@ -253,6 +242,29 @@ func (v *Ext) node(number int64, b []byte) *ExtNode {
 		v.mapped(n)
 	}
 	return n
+}
+
+// inodeIsRight tells whether an inode agrees with its checksum, if it has one.
+func (v *Ext) inodeIsRight(number int64, b []byte) bool {
+	if !v.sums {
+		return true
+	}
+	c := make([]byte, len(b))
+	copy(c, b)
+	want := uint32(le.Uint16(b[124:]))
+	le.PutUint16(c[124:], 0)
+	high := v.inodeSize > 128 && le.Uint16(b[128:]) >= 4
+	if high {
+		want |= uint32(le.Uint16(b[130:])) << 16
+		le.PutUint16(c[130:], 0)
+	}
+	var id [4]byte
+	le.PutUint32(id[:], uint32(number))
+	got := crc32c(crc32c(crc32c(v.seed, id[:]), b[100:104]), c)
+	if !high {
+		got &= 0xFFFF
+	}
+	return got == want
 }
 
 // own adds blocks to a node, if they are on the disk. A block is one node's, and once, so no more are claimed than
@@ -300,9 +312,22 @@ func (v *Ext) extents(n *ExtNode, p []byte, depth int) {
 		}
 		buf := make([]byte, v.block)
 		if _, err := v.r.ReadAt(buf, child*v.block); err == nil {
+			n.SumRight = n.SumRight && v.extentsAreRight(n, buf)
 			v.extents(n, buf, depth+1)
 		}
 	}
+}
+
+// extentsAreRight tells whether a block of a tree of extents agrees with its checksum, which stands behind the room for
+// its entries (ifork.rst, struct ext4_extent_tail).
+func (v *Ext) extentsAreRight(n *ExtNode, p []byte) bool {
+	at := 12 + 12*int64(le.Uint16(p[4:]))
+	if !v.sums || le.Uint16(p) != 0xF30A || at+4 > v.block {
+		return !v.sums
+	}
+	var id [4]byte
+	le.PutUint32(id[:], uint32(n.Number))
+	return crc32c(crc32c(crc32c(v.seed, id[:]), n.generation[:]), p[:at]) == le.Uint32(p[at:])
 }
 
 // mapped reads the blocks of an inode without extents: twelve, and three trees of one, two and three levels.

@@ -301,6 +301,9 @@ func (p *FATPlan) MetadataSize() int64 {
 	return end
 }
 
+// Folders is how many folders there are, the root among them.
+func (p *FATPlan) Folders() int { return len(p.folders) }
+
 // Used is how many bytes of the volume are used, from its start on: the metadata, and behind it the clusters of all
 // files.
 func (p *FATPlan) Used() int64 {

@@ -125,7 +125,7 @@ func TestFATReadsWhatWasWritten(t *testing.T) {
 		}
 		fs, err := Identify(bytes.NewReader(disk))
 		require.NoError(t, err)
-		require.Equal(t, FileSystem{v.Wanted, "TIDES", v.Size}, fs)
+		require.Equal(t, FileSystem{v.Wanted, "TIDES", v.Size, fs.UUID}, fs)
 	})
 }
 

@@ -25,6 +25,9 @@ type FAT struct {
 	rootLength        int64 // bytes; 0 on FAT32
 	rootCluster       uint32
 	labelInBPB        string
+	tableLength       int64  // bytes
+	reservedEnd       int64  // where the first table is, bytes
+	copy              int64  // offset of the table's other copy, bytes; 0: there is none that counts
 	page              []byte // of the table, as it was read last
 	pageAt            int64
 	endOfChain        uint32
@@ -42,6 +45,9 @@ const (
 	fat12Max     = 4085    // clusters: "FAT Type Determination"
 	fat16Max     = 65525
 	attrLongName = 0x0F
+
+	// of BPB_ExtFlags (section "Extended BPB structure for FAT32 volumes"): only one table is kept, and which
+	extFlagsOne, extFlagsActive = 0x80, 0x0F
 )
 
 // ErrNotFAT says that there is no FAT file system.
@@ -76,8 +82,12 @@ func openFAT(boot []byte, r io.ReaderAt) (*FAT, error) {
 		return nil, ErrNotFAT
 	}
 	v.cluster = perCluster * v.sector
-	v.table = reserved * v.sector
+	v.table, v.tableLength = reserved*v.sector, tableSectors*v.sector
+	v.reservedEnd = v.table
 	v.root = v.table + fats*tableSectors*v.sector
+	if fats == 2 {
+		v.copy = v.table + tableSectors*v.sector
+	}
 	v.rootLength = (entries*dirEntrySize + v.sector - 1) / v.sector * v.sector
 	v.data = v.root + v.rootLength
 	count := (v.sectors*v.sector - v.data) / v.cluster
@@ -99,6 +109,13 @@ func openFAT(boot []byte, r io.ReaderAt) (*FAT, error) {
 	}
 	if wide {
 		v.rootCluster = le.Uint32(boot[44:]) & 0xFFFFFFF
+		if flags := le.Uint16(boot[40:]); flags&extFlagsOne != 0 {
+			active := int64(flags & extFlagsActive)
+			if active >= fats {
+				return nil, ErrNotFAT
+			}
+			v.table, v.copy = v.table+active*tableSectors*v.sector, 0
+		}
 		label = boot[71:82]
 	}
 	if v.labelInBPB = text(label); v.labelInBPB == "NO NAME" {

@@ -37,12 +37,19 @@ func join(all []Extent, e Extent) []Extent {
 	return append(all, e)
 }
 
-// Free lists the clusters that belong to no file, by the first file allocation table.
+// Free lists the clusters that belong to no file, by all file allocation tables that count.
 func (v *FAT) Free() (all []Extent, err error) {
+	other := *v
+	other.table, other.page, other.pageAt = v.copy, nil, -1
 	for n := uint32(2); n < v.clusters+2; n++ {
 		next, err := v.next(n)
 		if err != nil {
 			return nil, err
+		}
+		if next == 0 && v.copy > 0 {
+			if next, err = other.next(n); err != nil {
+				return nil, err
+			}
 		}
 		if next == 0 {
 			all = join(all, Extent{v.data + int64(n-2)*v.cluster, v.cluster})

@@ -189,7 +189,7 @@ func TestExFATIsSound(t *testing.T) {
 		require.NoError(t, err)
 		fs, err := Identify(f)
 		require.NoError(t, err)
-		assert.Equal(t, FileSystem{ExFATKind, c.label, v.Size}, fs)
+		assert.Equal(t, FileSystem{ExFATKind, c.label, v.Size, fs.UUID}, fs)
 		info, err := f.Stat()
 		require.NoError(t, err)
 		assert.Equal(t, v.Size, info.Size(), "nothing was written behind its end")

@@ -5,9 +5,11 @@ import (
 	"compress/gzip"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -21,7 +23,8 @@ import (
 func disk(t testing.TB, mib int64, commands string) *os.File {
 	t.Helper()
 	for _, part := range strings.FieldsFunc(commands, func(r rune) bool { return r == ';' || r == '|' }) {
-		if tool := strings.Fields(part)[0]; !strings.Contains("echo mkdir printf cd for do done rm true head", tool) {
+		tool := strings.Fields(part)[0]
+		if !strings.Contains("echo mkdir printf cd for do done rm true head if then fi", tool) {
 			testbed.NeedTool(t, tool)
 		}
 	}
@@ -116,7 +119,7 @@ func TestPartitionTablesOfTheReferenceTools(t *testing.T) {
 	} {
 		t.Run(c.commands, func(t *testing.T) {
 			f := disk(t, 48, c.commands)
-			table, err := ReadTable(f, 48<<20)
+			table, err := ReadTable(f, 48<<20, SectorSize)
 			require.NoError(t, err)
 			assert.Equal(t, c.scheme, table.Scheme)
 			assert.Zero(t, table.Damage)
@@ -146,7 +149,7 @@ func TestLargeSectors(t *testing.T) {
 	f, err := os.Open(loop)
 	require.NoError(t, err)
 	defer f.Close()
-	table, err := ReadTable(f, 48<<20)
+	table, err := ReadTable(f, 48<<20, SectorSize)
 	require.NoError(t, err)
 	require.Len(t, table.Parts, 1)
 	assert.Equal(t, Part{1, 1 << 20, 8 << 20, "EFI system", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "", false},
@@ -166,11 +169,11 @@ func TestDamagedTablesAreSaidToBe(t *testing.T) {
 	} {
 		broken := bytes.Clone(whole)
 		broken[at] ^= 0x90
-		table, err := ReadTable(bytes.NewReader(broken), 48<<20)
+		table, err := ReadTable(bytes.NewReader(broken), 48<<20, SectorSize)
 		require.NoError(t, err)
 		assert.Equal(t, damage, table.Damage.What)
 	}
-	table, err := ReadTable(bytes.NewReader(whole[:1100]), 48<<20)
+	table, err := ReadTable(bytes.NewReader(whole[:1100]), 48<<20, SectorSize)
 	require.NoError(t, err)
 	assert.Equal(t, NoEntries, table.Damage.What)
 }
@@ -283,7 +286,7 @@ func TestWhatADiskIs(t *testing.T) {
 		},
 	} {
 		t.Run(c.commands, func(t *testing.T) {
-			d, err := Describe(disk(t, 24, c.commands), 24<<20)
+			d, err := Describe(disk(t, 24, c.commands), 24<<20, SectorSize)
 			require.NoError(t, err)
 			assert.Equal(t, c.kind, d.Kind)
 		})
@@ -324,7 +327,7 @@ func FuzzDescribe(f *testing.F) {
 		f.Add(data[:128<<10])
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		d, err := Describe(bytes.NewReader(data), int64(len(data)))
+		d, err := Describe(bytes.NewReader(data), int64(len(data)), SectorSize)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -362,4 +365,70 @@ func TestDamagedVolumesEnd(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestTablesOfLargeSectors reads tables that count sectors of 4096 bytes, with logical partitions, and one of an image
+// for sectors of 512 that was written to such a disk.
+func TestTablesOfLargeSectors(t *testing.T) {
+	const mib = 1 << 20
+	fat, err := io.ReadAll(io.NewSectionReader(disk(t, 4, "mkfs.vfat -S 4096 -n SALTBOOT disk"), 0, 4*mib))
+	require.NoError(t, err)
+	for _, unit := range []int64{4096, 512} {
+		data := make([]byte, 48*mib)
+		at := func(n int64) uint32 { return uint32(n * mib / unit) }
+		first := MBR(7, Partition{Type: 0x0C, Start: at(4), Sectors: at(4)},
+			Partition{Type: 0x05, Start: at(16), Sectors: at(16)})
+		copy(data, first[:])
+		logical := MBR(0, Partition{Type: 0x0C, Start: at(1), Sectors: at(4)},
+			Partition{Type: 0x05, Start: at(8), Sectors: at(8)})
+		copy(data[16*mib:], logical[:])
+		last := MBR(0, Partition{Type: 0x83, Start: at(1), Sectors: at(4)})
+		copy(data[24*mib:], last[:])
+		copy(data[4*mib:], fat)
+		copy(data[17*mib:], fat)
+		d, err := Describe(bytes.NewReader(data), int64(len(data)), 4096)
+		require.NoError(t, err)
+		var starts []int64
+		for _, p := range d.Parts {
+			starts = append(starts, p.Start/mib)
+		}
+		assert.Equal(t, []int64{4, 16, 17, 25}, starts, "sectors of %d", unit)
+		assert.Equal(t, int64(32*mib), d.Table.End())
+		assert.Equal(t, "SALTBOOT", d.Parts[2].Label)
+	}
+}
+
+// TestFreeByTheTableThatCounts has a FAT32 whose second table alone is kept, and one whose tables differ.
+func TestFreeByTheTableThatCounts(t *testing.T) {
+	f := disk(t, 40, "mkfs.vfat -F 32 -s 1 disk; head -c 300000 /dev/zero | tr '\\0' x >a; mcopy -i disk a ::a")
+	data, err := io.ReadAll(io.NewSectionReader(f, 0, 40<<20))
+	require.NoError(t, err)
+	v, err := OpenFAT(bytes.NewReader(data))
+	require.NoError(t, err)
+	files, err := v.Files()
+	require.NoError(t, err)
+	at, err := v.Extents(files[0])
+	require.NoError(t, err)
+	used := func(data []byte) bool {
+		free, err := Free(bytes.NewReader(data), FAT32Kind, int64(len(data)))
+		require.NoError(t, err)
+		return !slices.ContainsFunc(free, func(e Extent) bool {
+			return e.Offset < at[0].End() && at[0].Offset < e.End()
+		})
+	}
+	require.True(t, used(data))
+	clear(data[v.table+12 : v.copy]) // the first table says that all is free
+	assert.True(t, used(data), "by the second it isn't")
+	data[40] = 0x81 // only the second counts
+	assert.True(t, used(data))
+	v, err = OpenFAT(bytes.NewReader(data))
+	require.NoError(t, err)
+	again, err := v.Extents(files[0])
+	require.NoError(t, err)
+	assert.Equal(t, at, again)
+	data[40] = 0x80
+	assert.False(t, used(data))
+	data[40] = 0x82
+	_, err = OpenFAT(bytes.NewReader(data))
+	assert.ErrorIs(t, err, ErrNotFAT)
 }

@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"io"
 	"slices"
@@ -48,6 +49,9 @@ type FileSystem struct {
 	Kind  FSKind
 	Label string
 	Size  int64 // bytes; 0 where it doesn't say
+	// UUID is the number that it got when it was made, by which it is told apart from others, in hexadecimal digits;
+	// empty where it has none
+	UUID string
 }
 
 // superblock is a file system known by the bytes at its start.
@@ -106,7 +110,7 @@ func HasTable(head []byte) bool {
 	if len(head) < SectorSize {
 		return false
 	}
-	table, protective := ParseMBR(head)
+	table, protective := ParseMBR(head, SectorSize)
 	return table.Scheme != NoTable || protective || superblocks[0].In(head)
 }
 
@@ -121,12 +125,31 @@ func Identify(r io.ReaderAt) (FileSystem, error) {
 	for _, s := range superblocks {
 		if s.In(head[:n]) {
 			if fs := s.read(head, r); fs.Kind != "" {
+				fs.UUID = fs.Kind.id(head)
 				return fs, nil
 			}
 		}
 	}
 	return FileSystem{}, nil
 }
+
+// id is the number that a file system got when it was made, of the start of its partition: the sources are those of the
+// readers of superblocks.
+func (k FSKind) id(head []byte) string {
+	at := map[FSKind][2]int{
+		FAT12Kind: {39, 4}, FAT16Kind: {39, 4}, FAT32Kind: {67, 4}, ExFATKind: {100, 4}, NTFSKind: {72, 8},
+		Ext2Kind: {1024 + 104, 16}, Ext3Kind: {1024 + 104, 16}, Ext4Kind: {1024 + 104, 16},
+		BtrfsKind: {64<<10 + 32, 16}, F2FSKind: {1024 + 108, 16}, XFSKind: {32, 16}, EROFSKind: {1024 + 48, 16},
+		SwapKind: {1024 + 12, 16},
+	}[k]
+	id := head[at[0]:][:at[1]]
+	if allZeros(id) {
+		return ""
+	}
+	return hex.EncodeToString(id)
+}
+
+func allZeros(p []byte) bool { return len(bytes.TrimLeft(p, "\x00")) == 0 }
 
 func named(kind FSKind) func([]byte, io.ReaderAt) FileSystem {
 	return func([]byte, io.ReaderAt) FileSystem { return FileSystem{Kind: kind} }
@@ -150,7 +173,10 @@ func positive(n uint64, unit uint64) int64 {
 
 func iso9660(head []byte, _ io.ReaderAt) FileSystem {
 	d := head[32768:] // the Primary Volume Descriptor
-	return FileSystem{ISOKind, text(d[40:72]), positive(uint64(le.Uint32(d[80:])), uint64(le.Uint16(d[128:])))}
+	return FileSystem{
+		Kind: ISOKind, Label: text(d[40:72]),
+		Size: positive(uint64(le.Uint32(d[80:])), uint64(le.Uint16(d[128:]))),
+	}
 }
 
 func ntfs(head []byte, _ io.ReaderAt) FileSystem {
@@ -180,7 +206,7 @@ func ext(head []byte, _ io.ReaderAt) FileSystem {
 	if shift > 6 { // 64 KiB are the largest blocks
 		return FileSystem{}
 	}
-	return FileSystem{kind, text(s[120:136]), positive(blocks, 1024<<shift)}
+	return FileSystem{Kind: kind, Label: text(s[120:136]), Size: positive(blocks, 1024<<shift)}
 }
 
 func squashfs(head []byte, _ io.ReaderAt) FileSystem {
@@ -189,7 +215,7 @@ func squashfs(head []byte, _ io.ReaderAt) FileSystem {
 
 func btrfs(head []byte, _ io.ReaderAt) FileSystem {
 	s := head[64<<10:]
-	return FileSystem{BtrfsKind, text(s[0x12B : 0x12B+256]), positive(le.Uint64(s[0x70:]), 1)}
+	return FileSystem{Kind: BtrfsKind, Label: text(s[0x12B : 0x12B+256]), Size: positive(le.Uint64(s[0x70:]), 1)}
 }
 
 func f2fs(head []byte, _ io.ReaderAt) FileSystem {
@@ -198,12 +224,15 @@ func f2fs(head []byte, _ io.ReaderAt) FileSystem {
 	if shift > 16 {
 		return FileSystem{}
 	}
-	return FileSystem{F2FSKind, utf16Text(s[124 : 124+1024]), positive(le.Uint64(s[36:]), 1<<shift)}
+	return FileSystem{Kind: F2FSKind, Label: utf16Text(s[124 : 124+1024]), Size: positive(le.Uint64(s[36:]), 1<<shift)}
 }
 
 func xfs(head []byte, _ io.ReaderAt) FileSystem {
 	be := binary.BigEndian
-	return FileSystem{XFSKind, text(head[108:120]), positive(be.Uint64(head[8:]), uint64(be.Uint32(head[4:])))}
+	return FileSystem{
+		Kind: XFSKind, Label: text(head[108:120]),
+		Size: positive(be.Uint64(head[8:]), uint64(be.Uint32(head[4:]))),
+	}
 }
 
 func erofs(head []byte, _ io.ReaderAt) FileSystem {
@@ -211,7 +240,7 @@ func erofs(head []byte, _ io.ReaderAt) FileSystem {
 	if s[12] > 16 {
 		return FileSystem{}
 	}
-	return FileSystem{EROFSKind, text(s[64:80]), positive(uint64(le.Uint32(s[36:])), 1<<s[12])}
+	return FileSystem{Kind: EROFSKind, Label: text(s[64:80]), Size: positive(uint64(le.Uint32(s[36:])), 1<<s[12])}
 }
 
 func swap(head []byte, _ io.ReaderAt) FileSystem {
@@ -242,5 +271,5 @@ func fat(head []byte, r io.ReaderAt) FileSystem {
 	if err != nil {
 		return FileSystem{}
 	}
-	return FileSystem{v.kind, v.label(), v.sectors * v.sector}
+	return FileSystem{Kind: v.kind, Label: v.label(), Size: v.sectors * v.sector}
 }

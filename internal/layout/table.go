@@ -2,11 +2,13 @@ package layout
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf16"
 )
@@ -96,16 +98,49 @@ const (
 // gptSectors are the sizes of sectors that GPTs are looked for with, bytes. The header is in the second sector.
 var gptSectors = []int64{SectorSize, 4096}
 
-// ReadTable reads the partition table of a disk of size bytes; size may be 0 where it isn't known. A disk without one
-// is no error. Errors are those of r.
-func ReadTable(r io.ReaderAt, size int64) (Table, error) {
+// ReadTable reads the partition table of a disk with sectors of so many bytes; size may be 0 where it isn't known. A
+// disk without one is no error. Errors are those of r.
+//
+// A classic table counts the disk's own sectors. But images are made for sectors of 512 bytes, and one that was written
+// to a disk with larger sectors has a table that counts these: which of the two it is, the file systems tell.
+func ReadTable(r io.ReaderAt, size int64, sector int) (Table, error) {
+	own := int64(max(sector, SectorSize))
+	t, err := readTable(r, own)
+	if err != nil || own == SectorSize || t.Scheme != SchemeMBR || t.fits(r, size) {
+		return t, err
+	}
+	other, err := readTable(r, SectorSize)
+	if err == nil && other.fits(r, size) {
+		return other, nil
+	}
+	return t, err
+}
+
+// fits tells whether a file system is at the start of a partition, and none goes beyond the disk's end.
+func (t Table) fits(r io.ReaderAt, size int64) bool {
+	if size > 0 && t.End() > size {
+		return false
+	}
+	for _, p := range t.Parts {
+		if isExtended(p.ID) {
+			continue
+		}
+		if fs, err := Identify(io.NewSectionReader(r, p.Start, max(p.Length, 0))); err == nil && fs.Kind != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// readTable reads a table; a classic one counts sectors of so many bytes.
+func readTable(r io.ReaderAt, sector int64) (Table, error) {
 	var mbr [SectorSize]byte
 	if _, err := r.ReadAt(mbr[:], 0); err != nil {
 		return Table{Scheme: NoTable}, notTooShort(err)
 	}
-	t, protective := ParseMBR(mbr[:])
+	t, protective := ParseMBR(mbr[:], sector)
 	if t.Scheme == NoTable || protective {
-		gpt, err := readGPT(r)
+		gpt, err := readGPT(r, sector)
 		if err != nil {
 			return t, err
 		}
@@ -131,15 +166,15 @@ func notTooShort(err error) error {
 	return err
 }
 
-// ParseMBR reads the entries of the MBR that a disk starts with; logical partitions are not followed. A boot sector of
-// a file system has none that make sense. protective says that one of them stands for a GPT; it is not among the
-// partitions.
-func ParseMBR(mbr []byte) (t Table, protective bool) {
-	none := Table{Scheme: NoTable, Sector: SectorSize}
+// ParseMBR reads the entries of the MBR that a disk starts with, which count sectors of so many bytes; logical
+// partitions are not followed. A boot sector of a file system has none that make sense. protective says that one of
+// them stands for a GPT; it is not among the partitions.
+func ParseMBR(mbr []byte, sector int64) (t Table, protective bool) {
+	none := Table{Scheme: NoTable, Sector: sector}
 	if !(Mark{mbrEnd, bootMark}).In(mbr) {
 		return none, false
 	}
-	t = Table{Scheme: SchemeMBR, Sector: SectorSize}
+	t = Table{Scheme: SchemeMBR, Sector: sector}
 	if id := binary.LittleEndian.Uint32(mbr[mbrID:]); id != 0 {
 		t.ID = fmt.Sprintf("%08x", id)
 	}
@@ -155,7 +190,7 @@ func ParseMBR(mbr []byte) (t Table, protective bool) {
 			protective = true
 		default:
 			t.Parts = append(t.Parts, Part{
-				Number: i + 1, Start: start * SectorSize, Length: sectors * SectorSize,
+				Number: i + 1, Start: start * sector, Length: sectors * sector,
 				ID: fmt.Sprintf("0x%02X", e[4]), Type: mbrType(e[4]), Active: e[0] == 0x80,
 			})
 		}
@@ -182,7 +217,7 @@ func (t *Table) addLogical(r io.ReaderAt) error {
 				t.Damage = TableDamage{NoLogical, n}
 				return notTooShort(err)
 			}
-			here, _ := ParseMBR(ebr[:])
+			here, _ := ParseMBR(ebr[:], t.Sector)
 			if here.Scheme == NoTable {
 				break
 			}
@@ -205,9 +240,12 @@ func (t *Table) addLogical(r io.ReaderAt) error {
 	return nil
 }
 
-// readGPT looks for a GPT with sectors of either size.
-func readGPT(r io.ReaderAt) (Table, error) {
-	for _, sector := range gptSectors {
+// readGPT looks for a GPT with sectors of either size, the disk's own first: an old header may be left in the place of
+// the other.
+func readGPT(r io.ReaderAt, own int64) (Table, error) {
+	sectors := slices.Clone(gptSectors)
+	slices.SortStableFunc(sectors, func(a, b int64) int { return cmp.Compare(max(a-own, own-a), max(b-own, own-b)) })
+	for _, sector := range sectors {
 		header := make([]byte, SectorSize)
 		if _, err := r.ReadAt(header, sector); err != nil {
 			return Table{Scheme: NoTable}, notTooShort(err)

@@ -50,6 +50,10 @@ func (c *Card) Form() stamp.Form {
 	return stamp.Composed
 }
 
+// Changed tells whether the archive was written since it was listed. Of files in a folder, each is compared when it is
+// opened.
+func (c *Card) Changed() bool { return c.Set.Archive != nil && c.Set.Archive.Changed() }
+
 // Open starts to read it.
 func (c *Card) Open(tap io.Writer) (stamp.Stream, error) {
 	files, err := c.Set.open(tap)
@@ -218,7 +222,7 @@ func (c *Card) Inspect(ctx context.Context, d card.Device, m *meter.Meter) (byte
 		return 0, failed(NoFS, err)
 	}
 	there, err := v.FilesWithin(layout.Bounds{
-		Folders: len(c.Set.Files) + 1000, Files: len(c.Set.Files) + 1, Depth: 1000,
+		Folders: c.Plan.FAT.Folders() + 1, Files: len(c.Set.Files) + 1, Depth: 1000,
 	})
 	if err != nil {
 		return 0, failed(Unlisted, err)

@@ -6,7 +6,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -344,4 +347,136 @@ func TestInspectFindsWrongFiles(t *testing.T) {
 	var wrong *WrongError
 	require.ErrorAs(t, err, &wrong)
 	assert.Equal(t, Unlisted, wrong.Why)
+}
+
+// TestFoldersWithoutEntries has an archive that names no folder of its own, and more of them than files.
+func TestFoldersWithoutEntries(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "deep.zip")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	z := zip.NewWriter(f)
+	for i := range 505 {
+		w, err := z.Create(fmt.Sprintf("a%d/b/c/tide.txt", i))
+		require.NoError(t, err)
+		_, err = w.Write([]byte("x"))
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(z.Close(), f.Close()))
+	s, err := OfArchive(t.Context(), openArchive(t, path), "", nil)
+	require.NoError(t, err)
+	d, _ := cardtest.Insert(t, t.TempDir(), practice.Spec{Claimed: 64e6}, nil)
+	o := write(t, cardFor(t, s, d.Size()), d, stamp.Known{})
+	require.NoError(t, o.Err)
+}
+
+// TestEveryPowerCut builds the states that a power cut could leave of a card of loose files: one that has a partition
+// table has all of the files.
+func TestEveryPowerCut(t *testing.T) {
+	s, err := OfFolder(folder(t, ""), "")
+	require.NoError(t, err)
+	const size = 24_000_000
+	random := rand.New(rand.NewPCG(testbed.Seed(t), 7))
+	holds := bytes.Repeat([]byte{0x5A}, size/512*512)
+	d, _ := cardtest.Insert(t, t.TempDir(), practice.Spec{Claimed: size}, holds)
+	made := cardFor(t, s, d.Size())
+	rec := &cardtest.Recorder{Device: d, Before: holds}
+	require.NoError(t, write(t, made, rec, stamp.Known{}).Err)
+	seen := 0
+	count := rec.States(random, testbed.Trials(12, 200), func(st *cardtest.State) {
+		table, err := layout.ReadTable(st, d.Size(), 512)
+		require.NoError(t, err)
+		if table.Scheme == layout.NoTable {
+			return
+		}
+		hasFiles(t, io.NewSectionReader(st, made.Plan.Start, made.Plan.Size), system)
+		require.False(t, t.Failed(), "after %d of %d", st.At, rec.Len())
+		seen++
+	})
+	require.Positive(t, seen)
+	t.Logf("%d states", count)
+}
+
+// TestFilesOnAnyCard makes cards of files on cards that lie, with caches and discards of all kinds, and cuts the power
+// after each that is called good: all of its files are there.
+func TestFilesOnAnyCard(t *testing.T) {
+	dir := folder(t, "")
+	random := rand.New(rand.NewPCG(1, 1))
+	large := make([]byte, 13<<20) // some of it zeros, which a card may have without storing them
+	for i := range large[:6<<20] {
+		large[i] = byte(random.Uint32())
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.bin"), large, 0o600))
+	s, err := OfFolder(dir, "")
+	require.NoError(t, err)
+	files := maps.Clone(system)
+	files["tides.bin"] = string(large)
+	seed, trials := testbed.Seed(t), testbed.Trials(5, 40)
+	good, bad := 0, 0
+	for i := range trials {
+		random = rand.New(rand.NewPCG(seed, uint64(i)))
+		spec := practice.Spec{
+			Claimed:  practice.Size(24<<20 + 512*random.Int64N(80<<20/512)),
+			Discards: append(practice.AllDiscards, practice.NoneToDo)[random.IntN(len(practice.AllDiscards)+1)],
+			Seed:     random.Uint64() >> 1,
+		}
+		honest := random.IntN(3) == 0
+		if !honest {
+			spec.Real = practice.Size(512 * (1 + random.Int64N(int64(spec.Claimed)/512)))
+			spec.Beyond = []practice.Beyond{practice.Wrap, practice.Drop, practice.Ends}[random.IntN(3)]
+			spec.Reads = []practice.Reads{practice.Zeros, practice.FF, practice.Last}[random.IntN(3)]
+		}
+		if random.IntN(4) > 0 {
+			spec.Cache = practice.Size(512 * (1 + random.Int64N(stamp.Displaced/512)))
+			spec.WriteBack = random.IntN(2) == 0
+			spec.Volatile = spec.WriteBack && random.IntN(2) == 0
+		}
+		d, data := cardtest.Insert(t, t.TempDir(), spec, nil)
+		c := cardFor(t, s, d.Size())
+		job := stamp.Job{
+			Source: c, Inspect: c.Inspect, ReadBack: true, Repairs: 1, WriteAll: random.IntN(2) == 0,
+			DiscardRest: random.IntN(2) == 0, Cards: []stamp.Target{{Device: d, Probe: random.IntN(4) > 0}},
+		}
+		var out stamp.Outcome
+		for range 1 + random.IntN(2) { // on a card that may have them already
+			out = job.Run(context.Background())[0]
+		}
+		require.NoError(t, d.Close()) // the power is cut
+		if out.Err == nil {
+			good++
+		} else {
+			bad++
+			require.False(t, honest, "trial %d, seed %d: an honest card, %+v: %v", i, seed, spec, out.Err)
+		}
+		if (out.Err == nil || errors.As(out.Err, new(*stamp.CounterfeitError))) && out.Displaced >= int64(spec.Cache) {
+			spec.Version, spec.Backing = practice.Version, data
+			spec.Cache, spec.WriteBack, spec.Volatile = 0, false, false
+			left, err := practice.OpenToRead(spec)
+			require.NoError(t, err)
+			volume := make([]byte, c.Plan.Size)
+			_, err = left.ReadAt(volume, c.Plan.Start)
+			require.NoError(t, errors.Join(err, left.Close()))
+			hasFiles(t, bytes.NewReader(volume), files)
+			require.False(t, t.Failed(), "trial %d, seed %d: called good: %+v", i, seed, spec)
+		}
+		require.NoError(t, os.Remove(data))
+	}
+	t.Logf("%d called good, %d called bad", good, bad)
+}
+
+// hasFiles checks that a volume is whole and has just these files.
+func hasFiles(t *testing.T, volume io.ReaderAt, files map[string]string) {
+	t.Helper()
+	v, err := layout.OpenFAT(volume)
+	require.NoError(t, err)
+	check, err := v.Check()
+	require.NoError(t, err)
+	assert.Empty(t, check.Faults)
+	assert.Len(t, check.Files, len(files))
+	for _, f := range check.Files {
+		r, err := v.Open(f.FATFile)
+		require.NoError(t, err)
+		text, err := io.ReadAll(r)
+		require.NoError(t, err)
+		assert.True(t, files[f.Path] == string(text), f.Path)
+	}
 }

@@ -89,7 +89,7 @@ func Picture(w io.Writer, doc receipt.Document, digest string) error {
 	}
 	y += 10
 	if digest != "" {
-		if err := put(12, false, Faint, "SHA-256 of the record: "+digest); err != nil {
+		if err := put(12, false, Faint, view.RecordDigest+": "+digest); err != nil {
 			return err
 		}
 	}

@@ -1,12 +1,16 @@
 package page
 
 import (
+	"bytes"
+	"encoding/binary"
+	"hash/crc32"
 	"image"
 	"image/color"
 	"image/draw"
 	"image/png"
 	"io"
 	"math"
+	"slices"
 
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/gobold"
@@ -14,6 +18,8 @@ import (
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 	"golang.org/x/image/vector"
+
+	"zipstamp/internal/view"
 )
 
 // colours of the inks, on light paper: those of the page's style sheet.
@@ -54,7 +60,18 @@ func (f Figure) PNG(w io.Writer) error {
 			}
 		}
 	}
-	return png.Encode(w, c)
+	var b bytes.Buffer
+	if err := png.Encode(&b, c); err != nil {
+		return err
+	}
+	const end = 12 // bytes of the last chunk, IEND
+	text := []byte("tEXtDescription\x00" + view.RecordDigest)
+	chunk := binary.BigEndian.AppendUint32(nil, uint32(len(text)-4))
+	chunk = append(chunk, text...)
+	chunk = binary.BigEndian.AppendUint32(chunk, crc32.ChecksumIEEE(text))
+	all := b.Bytes()
+	_, err := w.Write(slices.Concat(all[:len(all)-end], chunk, all[len(all)-end:]))
+	return err
 }
 
 func (c *canvas) rect(s rect) {

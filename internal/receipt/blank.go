@@ -31,6 +31,7 @@ type Files struct {
 func NewBlank(c *card.Card, j blank.Job, r blank.Result) Document {
 	doc := newDocument(JobBlank, cardOf(c, j.Device.Size(), j.Device.SectorSize(), j.Device.Access()))
 	doc.Bytes.Written, doc.Blank = r.Written, blankOf(j.Plan, j.Size)
+	doc.Bytes.Displaced = &r.Displaced
 	doc.Phases = phasesOf(r.Phases)
 	return doc
 }

@@ -17,6 +17,9 @@ import (
 // reserve is the room that a draft takes on the disk, bytes. A receipt with all lists full is smaller.
 const reserve = 384 << 10
 
+// mostTries is how often a receipt may be begun that another run takes for a torn one at the same moment.
+const mostTries = 100
+
 // Draft is a receipt that will be written: its file is there, under another name, with room on the disk. So a
 // folder that can't be written, or a disk that is full, is found before the work and not after it.
 type Draft struct {
@@ -35,6 +38,7 @@ func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, 
 	removeTorn(root)
 	base := fmt.Sprintf("%s-%s-%s", now.UTC().Format("20060102-150405"), state.PlainName(job),
 		state.PlainName(cardName))
+	lost := 0
 	for i := 1; ; i++ {
 		name := base + ".json"
 		if i > 1 {
@@ -44,13 +48,21 @@ func InFolder(folder state.Place, job, cardName string, now time.Time) (*Draft, 
 			continue // an earlier run's
 		}
 		d, err := start(root, name, "."+name+".part", filepath.Join(folder.Path(), name), folder.Owner)
-		if errors.Is(err, fs.ErrExist) {
+		if lock.Lost(err) {
+			lost++
+		}
+		if errors.Is(err, fs.ErrExist) || lock.Lost(err) && lost < mostTries {
 			continue // another run has just taken it
 		}
 		if err != nil {
 			root.Close()
+			return nil, err
 		}
-		return d, err
+		if _, err := root.Lstat(name); err == nil { // another run has kept its own meanwhile
+			d.file.Discard()
+			continue
+		}
+		return d, nil
 	}
 }
 
@@ -66,11 +78,14 @@ func removeTorn(root *os.Root) {
 		if !strings.HasPrefix(e.Name(), ".") || !strings.HasSuffix(e.Name(), ".json.part") || !e.Type().IsRegular() {
 			continue
 		}
+		if info, err := e.Info(); err != nil || lock.Young(info) {
+			continue
+		}
 		f, err := root.OpenFile(e.Name(), os.O_RDWR, 0)
 		if err != nil {
 			continue
 		}
-		if lock.Take(f) != nil {
+		if lock.Own(root, e.Name(), f) != nil {
 			f.Close()
 			continue
 		}
@@ -126,10 +141,14 @@ func start(root *os.Root, name, temp, path string, owner state.Owner) (*Draft, e
 	if err != nil {
 		return nil, err
 	}
-	if err = lock.Take(file.File); err == nil { // as long as the run goes on
+	if err = lock.Own(root, temp, file.File); err == nil { // as long as the run goes on
 		err = file.Reserve(reserve)
 	}
-	if err != nil {
+	switch {
+	case lock.Lost(err):
+		file.Close()
+		return nil, err
+	case err != nil:
 		file.Discard()
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -103,4 +104,25 @@ func TestLargestReceiptFitsIntoItsRoom(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Less(t, len(text), reserve)
+}
+
+// TestManyRunsAtOnce has many runs begin and keep receipts at the same moment, each of which removes what it takes for
+// torn.
+func TestManyRunsAtOnce(t *testing.T) {
+	place := state.Place{Home: t.TempDir(), Folder: "receipts"}
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 40 {
+				d, err := InFolder(place, "stamp", "x", noon)
+				if assert.NoError(t, err) {
+					assert.NoError(t, d.Keep(Document{Head: document.Head{Sentence: "tide"}}))
+				}
+			}
+		})
+	}
+	all.Wait()
+	entries, err := os.ReadDir(place.Path())
+	require.NoError(t, err)
+	assert.Len(t, entries, 8*40)
 }

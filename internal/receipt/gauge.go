@@ -43,6 +43,7 @@ type Gauge struct {
 	Stuck     *int64   `json:"no_writes_from,omitempty"` // from there on it took no writes any more
 	Early     int64    `json:"early,omitempty"`          // where the head was when the loss was found
 	Resumed   bool     `json:"carried_on,omitempty"`
+	Unkept    int64    `json:"unkept,omitempty"` // bytes written before an interruption, and not there afterwards
 	Nonce     string   `json:"nonce"`
 	Seed      uint64   `json:"seed,omitempty"`
 	Written   int64    `json:"written"`
@@ -98,7 +99,8 @@ func NewGauge(job string, c *card.Card, r *gauge.Report) Document {
 		Limit: r.Limit, Bad: r.Bad, Count: len(r.Extents),
 		Extents: append([]gauge.Stretch{}, r.Extents[:min(len(r.Extents), MaxExtents)]...), Tried: r.Tried,
 		Places: r.Places, Changed: r.Changed, Displaced: r.Displaced, Early: r.Early, Resumed: r.Resumed,
-		Nonce: r.Nonce.String(), Seed: r.Seed, Written: r.Written, Read: r.Read, Reads: accessOf(&r.Reads),
+		Unkept: r.Unkept,
+		Nonce:  r.Nonce.String(), Seed: r.Seed, Written: r.Written, Read: r.Read, Reads: accessOf(&r.Reads),
 		Writes: accessOf(&r.Writes),
 	}
 	if l := r.Loss; l != nil {
@@ -138,6 +140,7 @@ func accessOf(t *gauge.Times) (a Access) {
 func (d *Document) End(tool Tool, started, ended time.Time, sentence string, exit int, err error, words string) {
 	d.Head = document.New(document.Receipt, exit, sentence)
 	d.Tool, d.Started, d.Ended = tool, started.UTC(), ended.UTC()
+	_, d.Zone = ended.Zone()
 	if err != nil {
 		d.Error, d.Cause = words, causeOf(err)
 	}

@@ -10,9 +10,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/document"
+	"zipstamp/internal/gauge"
 )
 
 // maxHistory is how many receipts are looked through, the latest first.
@@ -78,8 +80,28 @@ func read(f io.Reader, name string) (doc Document, err error) {
 // Left tells whether the receipt is of a job that left on a card what can be compared with it later: an image, or a
 // file system with files.
 func (d Document) Left() bool {
-	return (d.Job == JobStamp || d.HasFiles()) && (d.Verdict == Good || d.Verdict == NotReadBack)
+	return (d.Job == JobStamp || d.HasFiles()) && slices.Contains([]Verdict{Good, NotReadBack, Counterfeit}, d.Verdict)
 }
+
+// Proves tells whether the receipts show that a card holds what it claims: the latest one that says anything about
+// that, of this very card. Marks and samples count where they were read past a cache of gauge.Displaced bytes.
+func Proves(all []Document, c card.Record) bool {
+	last, like := Latest(all, c, func(d Document) bool {
+		return d.Gauge != nil || d.Capacity != nil && !d.Capacity.Earlier
+	})
+	switch {
+	case last == nil || like != card.Same:
+		return false
+	case last.Gauge != nil:
+		g := last.Gauge
+		return last.Verdict == Verdict(gauge.Holds) && g.Tested == g.Claimed && g.Unkept == 0 &&
+			(g.Method == string(gauge.ByWhole) || g.Method == string(gauge.BySpots) && g.Displaced >= gauge.Displaced)
+	}
+	return last.Capacity.Proven && last.Bytes.Displaced != nil && *last.Bytes.Displaced >= gauge.Displaced
+}
+
+// Local is when the job ended, as this computer's clock showed it.
+func (d Document) Local() time.Time { return d.Ended.In(time.FixedZone("", d.Zone)) }
 
 // HasFiles tells whether the receipt is of a card that was made with loose files.
 func (d Document) HasFiles() bool { return d.Blank != nil && d.Blank.Files != nil }

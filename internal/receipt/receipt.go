@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zipstamp/internal/card"
+	"zipstamp/internal/card/disks"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
@@ -33,6 +34,7 @@ const (
 	Interrupted Verdict = "interrupted"   // the user stopped it
 	Differs     Verdict = "differs"       // a card that was stamped is not as it was
 	Incomplete  Verdict = "not all read"  // a copy of a card of which some could not be read
+	Counterfeit Verdict = "counterfeit"   // written, and read back right; but the card holds less than it claims
 )
 
 // Document is a receipt. Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
@@ -46,6 +48,7 @@ type Document struct {
 	Job     string    `json:"job"` // "stamp", "gauge whole" and so on
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended"`
+	Zone    int       `json:"zone,omitempty"` // seconds east of UTC that this computer's clock showed
 	Verdict Verdict   `json:"verdict"`
 	Error   string    `json:"error,omitempty"` // what failed, in the program's words
 	Cause   Cause     `json:"cause,omitempty"` // the kind of that
@@ -66,6 +69,31 @@ type Document struct {
 	Mishaps  []Mishap `json:"mishaps,omitempty"`
 	Loss     *Loss    `json:"loss,omitempty"`
 	Spots    *Spots   `json:"spots,omitempty"` // of a stamp: the places that were tried before
+	// Capacity is what marks beyond the image told of the card; of a stamp that was read back
+	Capacity *Capacity `json:"capacity,omitempty"`
+}
+
+// Capacity is what is known of a card's capacity after a stamp.
+type Capacity struct {
+	Proven  bool  `json:"proven"`            // nothing shows a counterfeit, though all the marks were read
+	Earlier bool  `json:"earlier,omitempty"` // an earlier receipt has the proof, so no marks were written
+	Marks   int   `json:"marks,omitempty"`   // that were written beyond the image, and read
+	Right   int   `json:"right,omitempty"`
+	Odd     int   `json:"odd,omitempty"`   // that could not be written or read, or had some bits wrong
+	Holds   int64 `json:"holds,omitempty"` // bytes, of a counterfeit
+	Wraps   bool  `json:"wraps,omitempty"` // its addresses repeat after them; otherwise Holds is a lower bound
+}
+
+// capacityOf is what a stamp found out; nil where it wrote no marks.
+func capacityOf(c stamp.Capacity) *Capacity {
+	if c.Marks == 0 {
+		return nil
+	}
+	out := &Capacity{Proven: c.Proven(), Marks: c.Marks, Right: c.Right, Odd: c.Odd}
+	if c.Loss != nil {
+		out.Holds, out.Wraps = c.Loss.Holds, c.Loss.Wraps
+	}
+	return out
 }
 
 // Spots is what trying places of a card found before it was stamped.
@@ -111,6 +139,7 @@ type Published struct {
 	Line      int    `json:"line,omitempty"`    // in it
 	Name      string `json:"name,omitempty"`    // that stands there
 	Matched   string `json:"matched,omitempty"` // "download", "image" or "packed file"; none: neither
+	Own       bool   `json:"own,omitempty"`     // nobody published it: it is of a copy of a card, when that was saved
 }
 
 // Card is what was stamped onto.
@@ -124,6 +153,9 @@ type Card struct {
 
 	// that are on it after a stamp, as far as they are known
 	FileSystems []layout.FSKind `json:"file_systems,omitempty"`
+
+	// Traffic is what the system had counted of a disk when the job ended; nil where it counts nothing
+	Traffic *disks.Traffic `json:"traffic,omitempty"`
 
 	Left string `json:"let_go,omitempty"`   // "ejected", "powered off"; none: neither
 	Why  string `json:"not_left,omitempty"` // why not all of that was done that was wanted
@@ -144,8 +176,11 @@ type Bytes struct {
 	Compared  int64     `json:"compared,omitempty"` // of it, read and compared before they were written
 	Spared    Spared    `json:"spared,omitzero"`
 	Discarded Discarded `json:"discarded,omitzero"`
-	Verified  int64     `json:"verified"` // read back right
-	Cleared   int64     `json:"cleared"`  // of an old backup partition table
+	// Total is everything that was written to the card, bytes: places that were tried, the marker, what was written
+	// more than once, repairs.
+	Total    int64 `json:"total,omitempty"`
+	Verified int64 `json:"verified"` // read back right
+	Cleared  int64 `json:"cleared"`  // of an old backup partition table
 
 	// Displaced is how much was written after what a stamp read back; a memory of the card that is larger may have
 	// answered. nil where nothing was read back.
@@ -153,7 +188,7 @@ type Bytes struct {
 }
 
 func discardedOf(r stamp.Result) Discarded {
-	d := Discarded{Image: r.Discarded, Rest: r.Rest}
+	d := Discarded{Rest: r.Rest}
 	switch {
 	case errors.Is(r.NotDiscarded, errors.ErrUnsupported):
 		d.Why = "the card or its reader takes no discards"
@@ -163,16 +198,15 @@ func discardedOf(r stamp.Result) Discarded {
 	return d
 }
 
-// Spared are bytes of the image that were not written, by the reason: so much wear is saved.
+// Spared are bytes of the image that were not written.
 type Spared struct {
-	Same  int64 `json:"same"`            // the card held them already
-	Zeros int64 `json:"zeros,omitempty"` // their place was discarded, and reads as zeros
+	Same int64 `json:"same"` // the card held them already
 }
 
 // Discarded are bytes of the card that were discarded.
 type Discarded struct {
-	Image int64  `json:"image"`              // of the image's place
-	Rest  int64  `json:"rest,omitempty"`     // beyond it
+	Image int64  `json:"image"`              // of the image's place: earlier versions did that
+	Rest  int64  `json:"rest,omitempty"`     // beyond the image
 	Why   string `json:"not_rest,omitempty"` // why not all beyond it was, where that was wanted
 }
 
@@ -238,7 +272,7 @@ func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, 
 		},
 		Card: cardOf(c, c.Size, c.SectorSize, card.Unopened),
 		Bytes: Bytes{
-			Written: r.Written, Compared: r.Compared, Spared: Spared{r.Kept, r.Zeros},
+			Written: r.Written, Compared: r.Compared, Spared: Spared{r.Kept},
 			Discarded: discardedOf(r), Verified: r.Verified,
 			Cleared: r.Cleared,
 		},
@@ -258,6 +292,7 @@ func New(f From, report check.Report, c *card.Card, d card.Device, repairs int, 
 	if r.State == stamp.Verified || r.State == stamp.Complete {
 		doc.Image.Blocks = BlocksOf(r.Blocks, r.Head)
 	}
+	doc.Capacity = capacityOf(r.Capacity)
 	if len(r.Unsteady) > 0 {
 		list := extentsOf(r.Unsteady)
 		doc.Unsteady = &list
@@ -343,8 +378,11 @@ func SignaturesOf(r check.Report) []Signature {
 // PublishedOf lists what a report has of published digests.
 func PublishedOf(r check.Report) []Published {
 	out := []Published{}
+	own := r.IsOwn()
 	for _, h := range r.Published {
-		out = append(out, Published{h.Algorithm.Plain(), h.Hex(), h.From, h.Line, h.File, string(h.Matched)})
+		out = append(out, Published{
+			h.Algorithm.Plain(), h.Hex(), h.From, h.Line, h.File, string(h.Matched), own && h.Matched != check.Neither,
+		})
 	}
 	return out
 }

@@ -19,6 +19,7 @@ type Recheck struct {
 	Extents  Extents  `json:"extents"`
 	Started  bool     `json:"started"` // all that differs is what a board changes when it starts
 	Areas    []Change `json:"areas"`
+	Holds    string   `json:"holds,omitempty"`  // that the card has another system than the image: its name, or why
 	Before   string   `json:"before,omitempty"` // what was begun with the card before and did not come to its end
 }
 
@@ -48,7 +49,7 @@ func (d *Document) AddRecheck(
 ) {
 	c := &Recheck{
 		Against: "receipt", Compared: r.Compared, Unit: r.Unit, Differ: r.Bytes(), Started: r.Started(),
-		Areas: []Change{},
+		Areas: []Change{}, Holds: r.Holds,
 	}
 	if withImage {
 		c.Against = "image"

@@ -18,6 +18,8 @@ type Save struct {
 	Image   string  `json:"image_sha256,omitempty"`
 	SHA256  string  `json:"file_sha256,omitempty"`
 	Unread  Extents `json:"unread"`
+	// what did not read the same a second time
+	Unsteady *Extents `json:"unsteady,omitempty"`
 }
 
 // NewSave fills in what a copy says. The caller adds what is its own: tool, times, verdict, sentence, error and exit
@@ -27,6 +29,10 @@ func NewSave(c *card.Card, d card.Device, file, format string, r save.Result) Do
 	doc.Save = &Save{
 		File: file, Format: format, Size: r.Size, Packed: r.Packed, LeftOut: r.LeftOut, Zeroed: r.Zeroed,
 		Unread: extentsOf(append([]layout.Extent{}, r.Unread...)),
+	}
+	if len(r.Unsteady) > 0 {
+		list := extentsOf(r.Unsteady)
+		doc.Save.Unsteady = &list
 	}
 	if r.File.Algorithm != 0 {
 		doc.Save.Image, doc.Save.SHA256 = r.Image.Hex(), r.File.Hex()

@@ -20,9 +20,12 @@ func (d Document) valid() error {
 	c := checker{}
 	c.bytes("card.size", d.Card.Size)
 	c.bytes("card.beyond", d.Card.Beyond)
+	if d.Zone < -24*3600 || d.Zone > 24*3600 {
+		c.fail("zone", fmt.Sprintf("can't be %d", d.Zone))
+	}
 	c.bytes("image.size", d.Image.Size, d.Image.Unpacked)
 	c.bytes("bytes", d.Bytes.Written, d.Bytes.Verified, d.Bytes.Cleared, d.Bytes.Compared, d.Bytes.Spared.Same,
-		d.Bytes.Spared.Zeros, d.Bytes.Discarded.Image, d.Bytes.Discarded.Rest)
+		d.Bytes.Discarded.Image, d.Bytes.Discarded.Rest, d.Bytes.Total)
 	for _, p := range d.Phases {
 		c.bytes("phases", p.Bytes)
 		c.number("phases", p.Seconds, maxSeconds)
@@ -53,6 +56,9 @@ func (d Document) valid() error {
 		c.bytes("spots", s.Real, s.Written)
 		c.number("spots", s.Seconds, maxSeconds)
 	}
+	if k := d.Capacity; k != nil {
+		c.bytes("capacity", k.Holds, int64(k.Marks), int64(k.Right), int64(k.Odd))
+	}
 	if b := d.Blank; b != nil {
 		c.bytes("blank", b.Start, b.Size, b.RealSize)
 		if f := b.Files; f != nil {
@@ -62,6 +68,9 @@ func (d Document) valid() error {
 	if s := d.Save; s != nil {
 		c.bytes("save", s.Size, s.Packed, s.LeftOut, s.Zeroed)
 		c.extents("save", s.Unread)
+		if s.Unsteady != nil {
+			c.extents("save", *s.Unsteady)
+		}
 	}
 	if r := d.Recheck; r != nil {
 		c.bytes("recheck", r.Compared, r.Unit, r.Differ)
@@ -140,7 +149,8 @@ func (c *checker) gauge(g *Gauge) {
 	if g.Claimed <= 0 {
 		c.fail("gauge.claimed", fmt.Sprintf("can't be %d", g.Claimed))
 	}
-	c.bytes("gauge", g.Claimed, g.Tested, g.Holds, g.Limit, g.Changed, g.Displaced, g.Early, g.Written, g.Read,
+	c.bytes("gauge", g.Claimed, g.Tested, g.Holds, g.Limit, g.Changed, g.Displaced, g.Early, g.Unkept, g.Written,
+		g.Read,
 		int64(g.Tried), int64(g.Places), int64(g.Count))
 	c.bytes("gauge.bad", g.Bad.Unsteady, g.Bad.Worn, g.Bad.Bits, g.Bad.Unreadable, g.Bad.Unwritable, g.Bad.Lost)
 	c.number("gauge.share", g.Share, 1)

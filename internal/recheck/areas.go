@@ -73,13 +73,19 @@ const (
 	TableGrown   Reason = "table grown" // only what a first start changes of it
 	FSOwn        Reason = "file system's own"
 	InodeWritten Reason = "inode written"
+	EntryWritten Reason = "entry written"
 	WrittenSince Reason = "written since" // the stamp, by the file's own time
 
 	NotByStart     Reason = "not by a start"
 	FSUntouched    Reason = "file system untouched" // its superblock is as it was
 	TablesAsBefore Reason = "tables untouched"
 	InodeAsBefore  Reason = "inode untouched"
+	EntryAsBefore  Reason = "entry untouched"
 	NotSince       Reason = "not written since"
+	NotUsed        Reason = "not used" // since the stamp, by anything on it
+	OneBit         Reason = "one bit"  // of a sector differs, which nothing does that writes
+	Disagrees      Reason = "tables disagree"
+	FoldersAsWere  Reason = "folders untouched"
 	BootFile       Reason = "boot file"
 	SumWrong       Reason = "checksum wrong"
 	NoSuperblock   Reason = "superblock makes no sense"
@@ -92,6 +98,7 @@ const (
 	StampUnknown   Reason = "time of stamp unknown"
 
 	Opaque       Reason = "can't be told apart" // a board writes to it, and it isn't looked into
+	NotUnmounted Reason = "not unmounted"       // so the tables may be behind
 	SuperDamaged Reason = "superblock damaged"  // so the rest can't be told apart
 	TableUnknown Reason = "earlier table unknown"
 	OneStretch   Reason = "in one stretch" // with something that was written
@@ -106,6 +113,8 @@ func (r *run) units(e layout.Extent) (all []layout.Extent) {
 	for at := e.Offset; at < e.End(); {
 		unit := r.PartSize
 		switch {
+		case len(r.Fine[int(at/digest.BlockSize)]) > 0 && r.PartSize == digest.BlockSize:
+			unit = digest.HeadPiece
 		case len(r.Head) > 0 && at < digest.BlockSize:
 			unit = digest.HeadPiece
 		case len(r.Head) > 0 && at < r.PartSize:
@@ -125,6 +134,8 @@ type place struct {
 	started bool
 	unsure  bool
 	why     Why
+	// compared says that a check has compared it with what it stands for, so that a single bit may have been written
+	compared bool
 }
 
 // writable are file systems that a running board writes to, and whose contents are not looked into here.
@@ -141,7 +152,7 @@ func (r *run) areas(ctx context.Context) ([]Area, error) {
 	}
 	defer whole.Close()
 	rd := until{whole, ctx}
-	disk, err := layout.Describe(rd, r.Device.Size())
+	disk, err := layout.Describe(rd, r.Device.Size(), r.Device.SectorSize())
 	if err != nil {
 		return nil, err
 	}
@@ -153,13 +164,16 @@ func (r *run) areas(ctx context.Context) ([]Area, error) {
 	if ctx.Err() != nil { // they are not all
 		return nil, context.Cause(ctx)
 	}
-	areas := sum(places, differs, r.Image == nil)
+	if err := r.identify(disk); err != nil {
+		return nil, err
+	}
+	areas := sum(r.withFlips(places), differs, r.Image == nil)
 	for i := range areas {
 		free := &areas[i]
 		written := slices.ContainsFunc(areas, func(a Area) bool {
-			return a.What == Tables && a.Partition == free.Partition
+			return (a.What == Tables || a.What == Folder) && a.Started && a.Partition == free.Partition
 		})
-		if free.What == FreeRoom && free.FS.IsFAT() && !written {
+		if free.What == FreeRoom && free.FS.IsFAT() && !written && free.Started {
 			free.Started, free.Why = false, Why{Reason: TablesAsBefore}
 		}
 	}
@@ -190,7 +204,7 @@ func (r *run) places(rd io.ReaderAt, disk layout.Disk) (all []place) {
 		}
 		switch {
 		case p.Kind.IsFAT():
-			all = append(all, r.fatPlaces(io.NewSectionReader(rd, p.Start, p.Length), p.Start, in)...)
+			all = append(all, r.fatPlaces(rd, at, in)...)
 			in.What = FreeRoom
 			add(true, false, NothingThere)
 		case p.Kind.IsExt():
@@ -291,8 +305,12 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 		all = append(all, place{Extent: e, Place: p, started: started, why: why})
 	}
 	mounted := r.differsAt(super.Extent)
-	if r.Image == nil && !r.Stamped.IsZero() {
-		mounted = mounted || v.Mounted.After(r.Stamped) || v.Written.After(r.Stamped)
+	if r.Image == nil {
+		changed, known := r.superChanged(rd, at, in.Partition)
+		mounted = changed
+		if !known && !r.Stamped.IsZero() {
+			mounted = r.differsAt(super.Extent) || v.Mounted.After(r.Stamped) || v.Written.After(r.Stamped)
+		}
 	}
 	switch {
 	case !v.SumRight:
@@ -306,6 +324,21 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 	if err != nil {
 		whole.unsure, whole.why = true, Why{Reason: Opaque, Detail: err.Error()}
 		return []place{whole}
+	}
+	tableWhy, unsure := Why{Reason: Mounting}, false
+	faults, err := v.Check(nodes)
+	if err != nil {
+		tableWhy, unsure = Why{Reason: NotUnmounted}, true
+	}
+	elsewhere := "" // what disagrees with something that isn't where it differs
+	for _, f := range faults {
+		add(f.At, as(Tables), false, Why{Reason: Disagrees, Detail: f.What})
+		if !r.differsAt(layout.Extent{Offset: at.Offset + f.At.Offset, Length: f.At.Length}) {
+			elsewhere = cmp.Or(elsewhere, f.What)
+		}
+	}
+	if elsewhere != "" && !r.wasFaulty(at, elsewhere) {
+		tableWhy = Why{Reason: Disagrees, Detail: elsewhere}
 	}
 	for _, n := range nodes {
 		p := as(File)
@@ -321,7 +354,7 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 			node.What = Inode
 			add(n.At, node, false, Why{Reason: SumWrong})
 		}
-		written, why := r.wasWritten(n, at.Offset)
+		written, why := r.wasWritten(rd, n, at.Offset)
 		for _, e := range n.Extents {
 			add(e, p, written, why)
 		}
@@ -329,19 +362,23 @@ func (r *run) extPlaces(rd io.ReaderAt, at layout.Extent, in Place) (all []place
 	tables, err := v.Metadata()
 	if err == nil {
 		for _, e := range tables {
-			add(e, as(Tables), true, Why{Reason: Mounting})
+			add(e, as(Tables), tableWhy.Reason == Mounting, tableWhy)
+			last := &all[len(all)-1]
+			last.unsure, last.compared = unsure, !v.IsInodes(e)
 		}
 	}
 	return append(all, place{Extent: at, Place: as(FreeRoom), started: true, why: Why{Reason: NothingThere}})
 }
 
 // wasWritten tells whether an inode says that it was written since the card was stamped. Compared with the image, the
-// inode itself tells, whatever the board's clock was; compared with a receipt, its times do.
-func (r *run) wasWritten(n *layout.ExtNode, start int64) (written bool, why Why) {
+// inode itself tells, whatever the board's clock was: its times of writing and changing, its size, or its blocks, but
+// not when it was read. Compared with a receipt, its times do.
+func (r *run) wasWritten(rd io.ReaderAt, n *layout.ExtNode, start int64) (written bool, why Why) {
+	at := layout.Extent{Offset: start + n.At.Offset, Length: n.At.Length}
 	switch {
-	case n.Own:
+	case n.Journal, n.Own && (r.Image == nil || r.grew(rd, start)): // the others only change with the size
 		return true, Why{Reason: FSOwn}
-	case r.Image != nil && r.differsAt(layout.Extent{Offset: start + n.At.Offset, Length: n.At.Length}):
+	case r.Image != nil && r.differsAt(at) && r.inodeWritten(rd, at):
 		return true, Why{Reason: InodeWritten}
 	case r.Image != nil:
 		return false, Why{Reason: InodeAsBefore}
@@ -351,41 +388,110 @@ func (r *run) wasWritten(n *layout.ExtNode, start int64) (written bool, why Why)
 	return false, Why{Reason: NotSince}
 }
 
-// fatPlaces lists the files of a volume, and its tables and folders.
-func (r *run) fatPlaces(rd io.ReaderAt, start int64, in Place) (all []place) {
-	v, err := layout.OpenFAT(rd)
+// grew tells whether an ext file system has another number of blocks than in the image.
+func (r *run) grew(rd io.ReaderAt, start int64) bool {
+	const blocks = 1024 + 4 // s_blocks_count_lo
+	var now, was [4]byte
+	_, err := rd.ReadAt(now[:], start+blocks)
+	_, err2 := r.was.ReadAt(was[:], start+blocks)
+	return err != nil || err2 != nil || now != was
+}
+
+// inodeWritten compares an inode on the card with the image's in its place (Linux,
+// Documentation/filesystems/ext4/inodes.rst).
+func (r *run) inodeWritten(rd io.ReaderAt, at layout.Extent) bool {
+	now, was := make([]byte, at.Length), make([]byte, at.Length)
+	if _, err := rd.ReadAt(now, at.Offset); err != nil {
+		return false
+	}
+	if _, err := r.was.ReadAt(was, at.Offset); err != nil {
+		return true // it is behind the image's end
+	}
+	for _, field := range [][2]int{
+		// mode; size; ctime, mtime; links, blocks, flags; i_block; size
+		{0, 2}, {4, 8}, {12, 20}, {26, 36}, {40, 100}, {108, 112},
+	} {
+		if string(now[field[0]:field[1]]) != string(was[field[0]:field[1]]) {
+			return true
+		}
+	}
+	return false
+}
+
+// wasFaulty tells whether the image's own file system has a fault; without the image that isn't known, and counts as
+// no.
+func (r *run) wasFaulty(at layout.Extent, what string) bool {
+	if r.Image == nil {
+		return false
+	}
+	v, err := layout.OpenExt(io.NewSectionReader(r.was, at.Offset, at.Length), at.Length)
 	if err != nil {
-		return nil
+		return true
 	}
-	files, _ := v.Files() // of a damaged volume, those that were found
-	for _, f := range files {
-		at, _ := v.Extents(f)
-		started, why := false, Why{Reason: NotSince}
-		switch {
-		case layout.IsBootFile(f.Path):
-			why.Reason = BootFile
-		case !r.Stamped.IsZero() && f.Modified.After(r.Stamped.UTC()):
-			started, why = true, Why{Reason: WrittenSince, When: f.Modified}
-		case r.Stamped.IsZero():
-			why.Reason = StampUnknown
-		}
-		in.What, in.Path = File, f.Path
-		for _, e := range at {
-			e.Offset += start
-			all = append(all, place{Extent: e, Place: in, started: started, why: why})
+	nodes, err := v.Nodes()
+	if err != nil {
+		return true
+	}
+	faults, err := v.Check(nodes)
+	return err != nil || slices.ContainsFunc(faults, func(f layout.ExtFault) bool { return f.What == what })
+}
+
+// superChanged tells whether a superblock or boot sector is not what it was when the card was stamped; known is false
+// where that isn't known.
+func (r *run) superChanged(rd io.ReaderAt, at layout.Extent, partition int) (changed, known bool) {
+	for _, s := range r.Was.Supers {
+		if s.Partition == partition {
+			now, err := SumSuper(rd, at.Offset)
+			return err != nil || now != s.Digest, true
 		}
 	}
-	in.What, in.Path = Tables, ""
-	return append(all, place{
-		Extent: layout.Extent{Offset: start, Length: v.Data()}, Place: in, started: true, why: Why{Reason: Mounting},
-	})
+	return false, false
+}
+
+// SumSuper is the digest of the start of a partition.
+func SumSuper(rd io.ReaderAt, start int64) (digest.Part, error) {
+	p := make([]byte, SuperSize)
+	if _, err := rd.ReadAt(p, start); err != nil {
+		return digest.Part{}, err
+	}
+	return digest.SumPart([]digest.Block{digest.SumBlock(p)}, 1), nil
+}
+
+// faulty tells whether something of a partition's file system was wrong already when the card was stamped.
+func (r *run) faulty(partition int) bool {
+	return slices.ContainsFunc(r.Was.Supers, func(s Super) bool { return s.Partition == partition && s.Faulty })
+}
+
+// withFlips puts places of single bits before others: where a file system writes, it writes more than a bit of a
+// sector. What has been compared with what it stands for, as bitmaps are, is left out.
+func (r *run) withFlips(places []place) []place {
+	var flips []place
+	for _, at := range r.flipped {
+		sector := layout.Extent{Offset: at, Length: unit}
+		i := slices.IndexFunc(places, func(p place) bool { return p.Offset < sector.End() && at < p.End() })
+		if i < 0 || !places[i].started || places[i].compared {
+			continue
+		}
+		p := places[i]
+		switch p.What {
+		case Tables, Folder, FreeRoom, Partition, Superblock:
+			p.Extent, p.started, p.why = sector, false, Why{Reason: OneBit}
+			flips = append(flips, p)
+		}
+	}
+	return append(flips, places...)
 }
 
 // sum gives each part of what differs to the first place that it is in, and sums up by place. Where places are known
 // only coarsely, a stretch in which a start changes something is taken for that: what else is in it may be as it was.
 func sum(places []place, differs []layout.Extent, coarse bool) []Area {
 	var areas []Area
-	index := map[Place]int{}
+	type kind struct { // of one place, some may be expected and some not
+		Place
+		started, unsure bool
+		why             Why
+	}
+	index := map[kind]int{}
 	for _, d := range differs {
 		found := pieces(places, d)
 		expected := slices.ContainsFunc(found, func(p place) bool { return p.started || p.unsure })
@@ -393,10 +499,11 @@ func sum(places []place, differs []layout.Extent, coarse bool) []Area {
 			if coarse && expected && !p.started && !p.unsure { // it may be as it was
 				p.Beside, p.unsure, p.why = true, true, Why{Reason: OneStretch}
 			}
-			i, ok := index[p.Place]
+			k := kind{p.Place, p.started, p.unsure, p.why}
+			i, ok := index[k]
 			if !ok {
 				i = len(areas)
-				index[p.Place] = i
+				index[k] = i
 				areas = append(areas, Area{
 					Place: p.Place, First: p.Offset, Started: p.started, Unsure: p.unsure, Why: p.why,
 				})
@@ -420,9 +527,9 @@ func pieces(places []place, d layout.Extent) (found []place) {
 				rest = append(rest, e)
 				continue
 			}
-			found = append(found, place{
-				layout.Extent{Offset: from, Length: to - from}, p.Place, p.started, p.unsure, p.why,
-			})
+			piece := p
+			piece.Extent = layout.Extent{Offset: from, Length: to - from}
+			found = append(found, piece)
 			if e.Offset < from {
 				rest = append(rest, layout.Extent{Offset: e.Offset, Length: from - e.Offset})
 			}

@@ -19,15 +19,11 @@ func TestAreasSumUpToWhatDiffers(t *testing.T) {
 		for i := range 6 {
 			from := random.Int64N(size)
 			places = append(places, place{
-				layout.Extent{Offset: from, Length: 1 + random.Int64N(size-from)},
-				Place{Partition: i + 1},
-				random.IntN(2) == 0, false,
-				Why{},
+				Extent: layout.Extent{Offset: from, Length: 1 + random.Int64N(size-from)},
+				Place:  Place{Partition: i + 1}, started: random.IntN(2) == 0,
 			})
 		}
-		places = append(places, place{
-			layout.Extent{Offset: 0, Length: size}, Place{What: Outside}, false, false, Why{},
-		})
+		places = append(places, place{Extent: layout.Extent{Length: size}, Place: Place{What: Outside}})
 		var differs []layout.Extent
 		want := map[Place]int64{}
 		for at := random.Int64N(20); at < size; at += 1 + random.Int64N(40) {

@@ -14,6 +14,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/gauge/mark"
 	"zipstamp/internal/image"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
@@ -34,8 +35,18 @@ type Job struct {
 	Size int64 // of the image, bytes, where it is not given
 
 	Was Start // where the image is not given, as far as it is known
+	// Fine has digests of pieces of digest.HeadPiece of some blocks, by their numbers, where PartSize is one block
+	Fine map[int][]digest.Part
+	// Known is what a receipt says that was stamped onto the card, where the image is given; nil: nothing is known
+	Known *Known
 
 	Stamped time.Time // when the card was stamped; what was written to it later, its files say so. Zero: not known
+}
+
+// Known is an image that a receipt says is on the card.
+type Known struct {
+	Name   string
+	Blocks []digest.Part // of each block
 }
 
 // Start is what stood at the card's start when it was stamped.
@@ -44,7 +55,18 @@ type Start struct {
 	Boot   [32]byte      // SHA-256 of the first layout.BootCode bytes
 	From   int64         // where the table ends, bytes; 0 where Behind isn't known
 	Behind digest.Part   // from there to digest.HeadPiece
+	Supers []Super       // of file systems; nil where they aren't known
 }
+
+// Super is what a file system's superblock, or boot sector, was when the card was stamped.
+type Super struct {
+	Partition int
+	Digest    digest.Part // of the first SuperSize bytes of the partition
+	Faulty    bool        // something of it was wrong then, as a check finds
+}
+
+// SuperSize is how much of a partition's start is kept the digest of, bytes: superblocks of ext are at 1 KiB.
+const SuperSize = 2 << 10
 
 // TableEnd is where the first copy of a partition table ends, bytes: after the first sector, or, of a GPT, after the
 // 34th (UEFI 2.10, 5.3.1).
@@ -62,8 +84,12 @@ type Report struct {
 	Differs  []layout.Extent // of the card from the image
 	Failed   []layout.Extent // could not be read
 	Areas    []Area          // what these are, in order
-	Took     time.Duration
-	Reading  []meter.Point
+	// Holds says that the card has another system than the image: its name, if a receipt knows it, and otherwise by
+	// what they are told apart; empty: nothing shows that
+	Holds     string
+	HoldsName bool
+	Took      time.Duration
+	Reading   []meter.Point
 }
 
 // Same tells whether nothing differs.
@@ -71,7 +97,7 @@ func (r *Report) Same() bool { return len(r.Differs)+len(r.Failed) == 0 }
 
 // Started tells whether all that differs is what a board changes when it starts from the card.
 func (r *Report) Started() bool {
-	if r.Same() || len(r.Failed) > 0 {
+	if r.Same() || len(r.Failed) > 0 || r.Holds != "" {
 		return false
 	}
 	for _, a := range r.Areas {
@@ -130,9 +156,12 @@ type part struct {
 // run is a job at work.
 type run struct {
 	Job
-	pool  *card.Pool
-	rep   *Report
-	curve meter.Curve
+	pool    *card.Pool
+	rep     *Report
+	curve   meter.Curve
+	was     *image.Window // the image, where it is at hand; nil before something differs
+	flipped []int64       // sectors in which one bit differs, where that is known
+	other   bool          // the image is not the one that Known says
 }
 
 // Run does the job. The error is one of the card or the image, or the cause of ctx's end.
@@ -186,22 +215,29 @@ func (j Job) Run(ctx context.Context) (*Report, error) {
 		return r.rep, err
 	}
 	if !r.rep.Same() {
-		if err := r.readImagesTable(); err != nil {
-			return r.rep, err
-		}
-		r.rep.Areas, err = r.areas(ctx)
+		err = r.explain(ctx)
 	}
 	return r.rep, err
 }
 
-// readImagesTable reads the partition table of the image, where it is at hand.
-func (r *run) readImagesTable() error {
-	if r.Image == nil {
-		return nil
+// explain finds out what differs, and why.
+func (r *run) explain(ctx context.Context) error {
+	if r.Image != nil {
+		r.was = r.Image.Window(r.Contents)
+		defer r.was.Close()
+		if err := r.readImagesTable(); err != nil {
+			return err
+		}
 	}
-	w := r.Image.Window(r.Contents)
-	defer w.Close()
-	table, err := layout.ReadTable(w, r.Contents.Size.Known())
+	var err error
+	r.rep.Areas, err = r.areas(ctx)
+	return err
+}
+
+// readImagesTable reads the partition table of the image.
+func (r *run) readImagesTable() error {
+	w := r.was
+	table, err := layout.ReadTable(w, r.Contents.Size.Known(), layout.SectorSize)
 	if err != nil {
 		return err
 	}
@@ -291,6 +327,7 @@ func (r *run) compare(ctx context.Context, p part) error {
 		r.curve.Mark(p.offset+at, n, time.Now())
 		r.Meter.Add(n)
 		if p.want != nil {
+			r.isKnown(p.offset, p.want)
 			r.differ(p.offset, p.want, whole[:n])
 		} else {
 			sums = append(sums, digest.SumBlock(whole[:n]))
@@ -300,6 +337,8 @@ func (r *run) compare(ctx context.Context, p part) error {
 	case p.want != nil || failed || digest.SumPart(sums, int(r.PartSize/digest.BlockSize)) == p.digest:
 	case p.offset == 0 && len(r.Head) > 0:
 		return r.compareHead(buf, p.length, sums)
+	case r.PartSize == digest.BlockSize && len(r.Fine[int(p.offset/digest.BlockSize)]) > 0:
+		r.compareFine(buf[:p.length], p.offset)
 	default:
 		r.add(layout.Extent{Offset: p.offset, Length: p.length})
 	}
@@ -337,6 +376,25 @@ func (r *run) compareHead(buf []byte, length int64, sums []digest.Block) error {
 	return nil
 }
 
+// compareFine finds out which pieces of a block differ; buf is what the card has.
+func (r *run) compareFine(buf []byte, offset int64) {
+	was := r.Fine[int(offset/digest.BlockSize)]
+	for i, d := range digest.SumHead(buf) {
+		if at := int64(i) * digest.HeadPiece; i >= len(was) || d != was[i] {
+			r.add(layout.Extent{Offset: offset + at, Length: min(digest.HeadPiece, int64(len(buf))-at)})
+		}
+	}
+}
+
+// isKnown compares a block of the image with the one that a receipt says was stamped.
+func (r *run) isKnown(offset int64, want []byte) {
+	if r.Known == nil || r.other {
+		return
+	}
+	i := int(offset / digest.BlockSize)
+	r.other = i >= len(r.Known.Blocks) || digest.SumPart([]digest.Block{digest.SumBlock(want)}, 1) != r.Known.Blocks[i]
+}
+
 func roundUp(n, to int64) int64 { return (n + to - 1) / to * to }
 
 // differ notes where two stretches differ.
@@ -347,6 +405,9 @@ func (r *run) differ(offset int64, want, got []byte) {
 	for at := 0; at < len(want); at += unit {
 		end := min(at+unit, len(want))
 		if string(want[at:end]) != string(got[at:end]) {
+			if len(r.flipped) < maxExtents && mark.Differing(want[at:end], got[at:end]) == 1 {
+				r.flipped = append(r.flipped, offset+int64(at))
+			}
 			r.add(layout.Extent{Offset: offset + int64(at), Length: int64(end - at)})
 		}
 	}

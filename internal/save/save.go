@@ -7,6 +7,7 @@ package save
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding"
@@ -16,6 +17,7 @@ import (
 	"io"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,8 +88,8 @@ type Progress struct {
 	End     int64           `json:"end"`     // of what is copied, bytes of the card
 	Format  Format          `json:"format"`
 	Zeros   bool            `json:"free_as_zeros"`
-	First   digest.Block    `json:"first"` // digest of the first piece, by which the card is known again
-	Image   []byte          `json:"image"` // states of the digests
+	Pieces  []byte          `json:"pieces"` // the start of the digest of each piece, pieceSum bytes
+	Image   []byte          `json:"image"`  // states of the digests
 	Packed  []byte          `json:"packed"`
 	Unread  []layout.Extent `json:"unread"`
 	Zeroed  int64           `json:"zeroed"` // bytes of free space
@@ -103,8 +105,14 @@ type Result struct {
 	Image   digest.Digest   // SHA-256
 	File    digest.Digest   // SHA-256
 	Unread  []layout.Extent // zeros in the image
-	Phases  []meter.PhaseTime
+	// what did not read the same a second time, or not at all; the image has what was read first
+	Unsteady []layout.Extent
+	Anew     bool // a copy that was to be carried on was made anew, since the card was written meanwhile
+	Phases   []meter.PhaseTime
 }
+
+// pieceSum is how much of a piece's digest is kept, bytes.
+const pieceSum = 16
 
 // ErrOtherCard says that a copy can't be carried on: another card is here.
 var ErrOtherCard = errors.New("the card is not the one of which the copy was begun, or was written since")
@@ -158,13 +166,21 @@ func (w *run) begin(ctx context.Context, r *Result) error {
 		return err
 	}
 	defer reader.Close()
-	d, err := layout.Describe(reader, w.Device.Size()) // where that can't be read, all is copied
+	d, err := layout.Describe(reader, w.Device.Size(), w.Device.SectorSize()) // where that can't be read, all is copied
 	if w.FreeAsZeros && err == nil {
 		w.free, r.Kept = freeOf(reader, d, w.Device.Size())
 	}
 	if w.Carry != nil {
 		w.Progress = *w.Carry
-		return w.takeUp(ctx)
+		if same, err := w.takeUp(ctx); same || err != nil {
+			return err
+		}
+		r.Anew = true
+		w.image.Reset()
+		w.packed.Reset()
+		if w.FreeAsZeros && err == nil { // it was used up
+			w.free, r.Kept = freeOf(reader, d, w.Device.Size())
+		}
 	}
 	w.Progress = Progress{End: w.Device.Size(), Format: w.Job.Format, Zeros: w.FreeAsZeros}
 	if err == nil {
@@ -207,35 +223,158 @@ func freeOf(r io.ReaderAt, d layout.Disk, size int64) (all []layout.Extent, kept
 	if len(d.Parts) == 0 {
 		add(0, size, d.Whole.Kind)
 	}
-	for _, p := range d.Parts {
-		if p.Start >= 0 && p.End() <= size {
+	parts := slices.Clone(d.Parts)
+	slices.SortFunc(parts, func(a, b layout.Content) int { return cmp.Compare(a.Start, b.Start) })
+	end := int64(0)
+	for _, p := range parts {
+		if p.Kind == "" { // an extended one has others within
+			continue
+		}
+		if p.Start < end { // what is free of one is another's
+			return nil, layout.ErrFreeUnknown
+		}
+		if end = p.End(); p.Start >= 0 && end <= size {
 			add(p.Start, p.Length, p.Kind)
 		}
 	}
 	return all, kept
 }
 
-// takeUp goes on with a copy, if the card still has what was copied first.
-func (w *run) takeUp(ctx context.Context) error {
-	if w.End > w.Device.Size() || w.Progress.Read > w.End || w.Job.Format != w.Progress.Format {
-		return ErrOtherCard
+// takeUp goes on with a copy, if the card still has all that was copied. same is false if only some of it is there: the
+// card was written since, and no copy can be of both states.
+func (w *run) takeUp(ctx context.Context) (same bool, err error) {
+	if w.End > w.Device.Size() || w.Progress.Read > w.End || w.Job.Format != w.Progress.Format ||
+		int64(len(w.Pieces)) != (w.Progress.Read+Piece-1)/Piece*pieceSum {
+		return false, ErrOtherCard
 	}
 	for h, state := range map[hash.Hash][]byte{w.image: w.Image, w.packed: w.Packed} {
 		if err := h.(encoding.BinaryUnmarshaler).UnmarshalBinary(state); err != nil {
-			return ErrOtherCard
+			return false, ErrOtherCard
 		}
 	}
-	if w.Progress.Read > 0 {
-		piece, _, err := w.piece(ctx, 0, min(Piece, w.End))
+	w.Meter.Begin(meter.Compare, w.Progress.Read)
+	for at := int64(0); at < w.Progress.Read; at += Piece {
+		n := min(Piece, w.Progress.Read-at)
+		plain, unread, err := w.piece(ctx, at, n)
+		if err != nil {
+			return false, err
+		}
+		w.clearFree(plain, at)
+		mask(plain, at, w.Unread)
+		w.Meter.Add(n)
+		sum := w.Pieces[at/Piece*pieceSum:][:pieceSum]
+		if got := digest.SumBlock(plain); bytes.Equal(got[:pieceSum], sum) || len(unread) > 0 { // it was read before
+			continue
+		}
+		if at == 0 {
+			return false, ErrOtherCard
+		}
+		return false, nil
+	}
+	return true, w.Out.Truncate(w.Written)
+}
+
+// mask makes zeros of places in a piece, as they stand in a copy that they could not be read for.
+func mask(piece []byte, at int64, places []layout.Extent) {
+	for _, e := range places {
+		if from, to := max(e.Offset-at, 0), min(e.End()-at, int64(len(piece))); from < to {
+			clear(piece[from:to])
+		}
+	}
+}
+
+// ErrChanged says that a copy does not read back as it was written.
+var ErrChanged = errors.New("the copy does not read back as it was written")
+
+// Compare reads the copy, as it comes out of its packing, and the card once more, past this computer's memory and by
+// then past that of a reader. What differs is added to the result. The error is ErrChanged, one of reading, or the
+// cause of ctx's end.
+func (j Job) Compare(ctx context.Context, from io.Reader, r *Result) error {
+	pool, err := card.NewPool(1, Piece)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	w := &run{Job: j, image: sha256.New(), buf: pool}
+	if j.FreeAsZeros {
+		if err := w.findFree(); err != nil {
+			return err
+		}
+	}
+	if err := j.Device.Forget(); err != nil {
+		return err
+	}
+	start := time.Now()
+	j.Meter.Begin(meter.Check, r.Size)
+	own := make([]byte, Piece)
+	for at := int64(0); at < r.Size; at += Piece {
+		n := min(Piece, r.Size-at)
+		if _, err := io.ReadFull(from, own[:n]); err != nil {
+			return &WriteError{errors.Join(ErrChanged, err)}
+		}
+		w.image.Write(own[:n])
+		again, unread, err := w.piece(ctx, at, n)
 		if err != nil {
 			return err
 		}
-		w.clearFree(piece, 0)
-		if digest.SumBlock(piece) != w.First {
-			return ErrOtherCard
+		w.clearFree(again, at)
+		for _, e := range append(differing(own[:n], again, at, int64(j.Device.SectorSize())), unread...) {
+			for _, rest := range outside(e, r.Unread) {
+				r.Unsteady = joined(r.Unsteady, rest)
+			}
+		}
+		j.Meter.Add(n)
+	}
+	if n, err := from.Read(own[:1]); n > 0 || err != io.EOF || !bytes.Equal(w.image.Sum(nil), r.Image.Bytes()) {
+		return &WriteError{errors.Join(ErrChanged, err)}
+	}
+	r.Phases = append(r.Phases, meter.PhaseTime{Phase: meter.Check, Bytes: r.Size, Took: time.Since(start)})
+	return nil
+}
+
+// differing lists the sectors in which two pieces at an offset differ.
+func differing(a, b []byte, at, sector int64) (all []layout.Extent) {
+	if bytes.Equal(a, b) {
+		return nil
+	}
+	for off := int64(0); off < int64(len(a)); off += sector {
+		end := min(off+sector, int64(len(a)))
+		if !bytes.Equal(a[off:end], b[off:end]) {
+			all = joined(all, layout.Extent{Offset: at + off, Length: end - off})
 		}
 	}
-	return w.Out.Truncate(w.Written)
+	return all
+}
+
+// outside is what of a stretch is in none of others.
+func outside(e layout.Extent, others []layout.Extent) []layout.Extent {
+	left := []layout.Extent{e}
+	for _, o := range others {
+		var rest []layout.Extent
+		for _, e := range left {
+			if from := min(o.Offset, e.End()); from > e.Offset {
+				rest = append(rest, layout.Extent{Offset: e.Offset, Length: from - e.Offset})
+			}
+			if to := max(o.End(), e.Offset); to < e.End() {
+				rest = append(rest, layout.Extent{Offset: to, Length: e.End() - to})
+			}
+		}
+		left = rest
+	}
+	return left
+}
+
+// findFree finds out what no file uses.
+func (w *run) findFree() error {
+	reader, err := card.NewReader(w.Device, nil)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	if d, err := layout.Describe(reader, w.Device.Size(), w.Device.SectorSize()); err == nil {
+		w.free, _ = freeOf(reader, d, w.Device.Size())
+	}
+	return nil
 }
 
 // packedPiece is a piece on its way into the file.
@@ -253,11 +392,11 @@ const keepEvery = 5 * time.Second
 func (w *run) copy(ctx context.Context) error {
 	workers := min(runtime.GOMAXPROCS(0), 4)
 	queue := make(chan *packedPiece, workers)
-	group, ctx := errgroup.WithContext(ctx)
+	group, ready := errgroup.WithContext(ctx) // what was read is still packed where the card fails
 	group.Go(func() error {
 		defer close(queue)
 		for at := w.Progress.Read; at < w.End; at += Piece {
-			plain, unread, err := w.piece(ctx, at, min(Piece, w.End-at))
+			plain, unread, err := w.piece(ready, at, min(Piece, w.End-at))
 			if err != nil {
 				return err
 			}
@@ -265,10 +404,10 @@ func (w *run) copy(ctx context.Context) error {
 			p.zeroed = w.clearFree(plain, at)
 			select {
 			case queue <- p:
-			case <-ctx.Done():
-				return context.Cause(ctx)
+			case <-ready.Done():
+				return context.Cause(ready)
 			}
-			go func() { p.packed <- pack(w.Job.Format, p.plain) }()
+			go func() { p.packed <- pack(ctx, w.Job.Format, p.plain) }()
 		}
 		return nil
 	})
@@ -276,14 +415,16 @@ func (w *run) copy(ctx context.Context) error {
 		kept := time.Now()
 		for p := range queue {
 			packed := <-p.packed
+			if packed == nil {
+				return context.Cause(ctx)
+			}
 			if _, err := w.Out.WriteAt(packed, w.Written); err != nil {
 				return &WriteError{err}
 			}
 			w.image.Write(p.plain)
 			w.packed.Write(packed)
-			if w.Progress.Read == 0 {
-				w.First = digest.SumBlock(p.plain)
-			}
+			sum := digest.SumBlock(p.plain)
+			w.Pieces = append(w.Pieces, sum[:pieceSum]...)
 			w.Progress.Read += int64(len(p.plain))
 			w.Written += int64(len(packed))
 			w.Zeroed += p.zeroed
@@ -395,8 +536,12 @@ func (w *run) clearFree(piece []byte, at int64) (cleared int64) {
 	return cleared
 }
 
-// pack packs a piece by itself.
-func pack(f Format, plain []byte) []byte {
+// packAtOnce is how much is packed between two looks at whether the copy is still wanted, bytes: the slowest packing
+// does it in a fraction of a second.
+const packAtOnce = 64 << 10
+
+// pack packs a piece by itself; nil where the context has ended.
+func pack(ctx context.Context, f Format, plain []byte) []byte {
 	var out bytes.Buffer
 	var w io.WriteCloser
 	var err error
@@ -410,8 +555,11 @@ func pack(f Format, plain []byte) []byte {
 	case Gzip:
 		w, err = gzip.NewWriterLevel(&out, gzip.DefaultCompression)
 	}
-	if err == nil {
-		_, err = w.Write(plain)
+	for at := 0; err == nil && at < len(plain); at += packAtOnce {
+		if ctx.Err() != nil {
+			return nil
+		}
+		_, err = w.Write(plain[at:min(at+packAtOnce, len(plain))])
 	}
 	if err == nil {
 		err = w.Close()

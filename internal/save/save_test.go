@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/cardtest"
+	"zipstamp/internal/card/fault"
 	"zipstamp/internal/card/practice"
 	"zipstamp/internal/demo"
 	"zipstamp/internal/layout"
@@ -152,6 +154,18 @@ func TestInterruptedCopiesAreCarriedOn(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
+// TestWhatWasReadIsKept pulls out the card while pieces are still being packed, which takes long.
+func TestWhatWasReadIsKept(t *testing.T) {
+	dev := insert(t, practice.Spec{GoneAfter: 30_000_000}, demo.Image())
+	var kept Progress
+	_, err := Job{
+		Device: dev, Meter: new(meter.Meter), Out: &file{}, Format: Gzip,
+		Keep: func(p Progress) error { kept = p; return nil },
+	}.Run(context.Background())
+	require.ErrorIs(t, err, fault.Gone)
+	assert.EqualValues(t, 3*Piece, kept.Read, "all that was read whole")
+}
+
 // TestFreeSpaceStaysZeros carries on a copy whose first piece has free space.
 func TestFreeSpaceStaysZeros(t *testing.T) {
 	dev := insert(t, practice.Spec{}, demo.Image())
@@ -210,4 +224,136 @@ func TestFreeSpaceIsZeros(t *testing.T) {
 			assert.NoError(t, err, "%s: %s", kind, said)
 		}
 	}
+}
+
+// TestCardWithLargeSectors copies a card whose table counts sectors of 4096 bytes, and whose partitions are in another
+// order in the table than on the card.
+func TestCardWithLargeSectors(t *testing.T) {
+	const mib, size = 1 << 20, 64 << 20
+	fat := func(s int64) []byte {
+		path := filepath.Join(t.TempDir(), "fat")
+		require.NoError(t, os.WriteFile(path, make([]byte, s), 0o600))
+		testbed.NeedTool(t, "mkfs.vfat")
+		out, err := exec.Command("mkfs.vfat", "-S", "4096", path).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		return data
+	}
+	holds := bytes.Repeat([]byte{0x5A}, size)
+	table := layout.MBR(9, layout.Partition{Type: 0x0C, Start: 40 * mib / 4096, Sectors: 8 * mib / 4096},
+		layout.Partition{Type: 0x0C, Start: 8 * mib / 4096, Sectors: 8 * mib / 4096})
+	copy(holds, table[:])
+	copy(holds[8*mib:], fat(8*mib))
+	copy(holds[40*mib:], fat(8*mib))
+	d, _ := cardtest.Insert(t, t.TempDir(), practice.Spec{Claimed: size, Sector: 4096}, holds)
+	out := &file{}
+	r, err := Job{Device: d, Meter: new(meter.Meter), Out: out, Format: Raw}.Run(context.Background())
+	require.NoError(t, err)
+	assert.EqualValues(t, 48*mib, r.Size)
+	require.True(t, bytes.Equal(holds[:48*mib], out.data))
+	out = &file{}
+	r, err = Job{
+		Device: d, Meter: new(meter.Meter), Out: out, Format: Raw, FreeAsZeros: true,
+	}.Run(context.Background())
+	require.NoError(t, err)
+	assert.Positive(t, r.Zeroed)
+	require.True(t, bytes.Equal(holds[16*mib:40*mib], out.data[16*mib:40*mib]), "between the partitions")
+	require.True(t, bytes.Equal(holds[8*mib:8*mib+4096], out.data[8*mib:8*mib+4096]))
+}
+
+// carried makes a copy of a card that is interrupted, does something to the card, and goes on.
+func carried(t *testing.T, between func(holds []byte)) (holds []byte, out *file, r Result, err error) {
+	const size = 40 << 20
+	r0 := rand.New(rand.NewPCG(6, 6))
+	holds = make([]byte, size)
+	for i := range holds {
+		holds[i] = byte(r0.Uint32())
+	}
+	d, data := cardtest.Insert(t, t.TempDir(), practice.Spec{Claimed: size}, holds)
+	out = &file{}
+	var kept Progress
+	ctx, stop := context.WithCancel(context.Background())
+	counted := &stopping{Device: d, after: 24 << 20, stop: stop}
+	job := Job{
+		Device: counted, Meter: new(meter.Meter), Out: out, Format: Raw,
+		Keep: func(p Progress) error { kept = p; return nil },
+	}
+	_, err = job.Run(ctx)
+	require.ErrorIs(t, err, context.Canceled)
+	require.Positive(t, kept.Read)
+	between(holds)
+	f, err := os.OpenFile(data, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt(holds, 0)
+	require.NoError(t, errors.Join(err, f.Close()))
+	job.Device, job.Carry = d, &kept
+	r, err = job.Run(context.Background())
+	return holds, out, r, err
+}
+
+// stopping ends a context when so much has been read.
+type stopping struct {
+	card.Device
+	after int64
+	stop  func()
+}
+
+func (s *stopping) ReadAt(p []byte, off int64) (int, error) {
+	if s.after -= int64(len(p)); s.after < 0 {
+		s.stop()
+	}
+	return s.Device.ReadAt(p, off)
+}
+
+// TestCopyIsOfOneState goes on with copies of cards that were written meanwhile.
+func TestCopyIsOfOneState(t *testing.T) {
+	holds, out, r, err := carried(t, func([]byte) {})
+	require.NoError(t, err)
+	assert.False(t, r.Anew)
+	require.True(t, bytes.Equal(holds, out.data))
+	holds, out, r, err = carried(t, func(holds []byte) { holds[10<<20]++ }) // what was copied
+	require.NoError(t, err)
+	assert.True(t, r.Anew)
+	require.True(t, bytes.Equal(holds, out.data))
+	assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(holds)), r.Image.Hex())
+	holds, out, _, err = carried(t, func(holds []byte) { holds[39<<20]++ }) // what wasn't yet
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(holds, out.data))
+	_, _, _, err = carried(t, func(holds []byte) { holds[5]++ })
+	require.ErrorIs(t, err, ErrOtherCard)
+}
+
+// TestReadsThatDiffer has a card on which six sectors read otherwise now and then.
+func TestReadsThatDiffer(t *testing.T) {
+	for _, f := range []Format{Raw, Zstd} {
+		spec := practice.Spec{Seed: 5}
+		for i := range int64(6) {
+			spec.Faults = append(spec.Faults, practice.Fault{
+				Kind: practice.Misread, Sector: 9000 * (i + 1), Chance: 0.7,
+			})
+		}
+		d := insert(t, spec, demo.Image())
+		out := &file{}
+		job := Job{Device: d, Meter: new(meter.Meter), Out: out, Format: f}
+		r, err := job.Run(context.Background())
+		require.NoError(t, err)
+		require.NoError(t, job.Compare(context.Background(), bytes.NewReader(unpack(t, f, out.data)), &r))
+		require.NotEmpty(t, r.Unsteady)
+		for _, e := range r.Unsteady {
+			assert.Zero(t, e.Offset%(9000*512))
+			assert.EqualValues(t, 512, e.Length)
+		}
+		wrong := unpack(t, f, out.data)
+		wrong[7]++
+		require.ErrorIs(t, job.Compare(context.Background(), bytes.NewReader(wrong), &r), ErrChanged)
+	}
+}
+
+// TestPackingEndsWithTheContext packs noise, which is slow, for somebody who doesn't want it any more.
+func TestPackingEndsWithTheContext(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	stop()
+	assert.Nil(t, pack(ctx, XZ, make([]byte, Piece)))
+	assert.NotNil(t, pack(context.Background(), Gzip, make([]byte, 1<<20)))
 }

@@ -348,7 +348,7 @@ func (i *Item) Put(name string, text []byte) error {
 			return err
 		}
 		_, err = f.Write(text)
-		return errors.Join(err, f.Close())
+		return errors.Join(err, f.Sync(), f.Close())
 	})
 }
 

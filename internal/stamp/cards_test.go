@@ -155,6 +155,8 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 	s := newShelf(t, 12, true)
 	text, err := os.ReadFile(s.image.Path)
 	require.NoError(t, err)
+	was, err := os.Stat(s.image.Path)
+	require.NoError(t, err)
 	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), &watched{
 		Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 80e6}),
 	}
@@ -178,6 +180,7 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 		assert.Equal(t, stamp.NoTable, o.State)
 	}
 	require.NoError(t, os.WriteFile(s.image.Path, text, 0o600))
+	require.NoError(t, os.Chtimes(s.image.Path, was.ModTime(), was.ModTime()))
 	for _, known := range []error{nil, errors.New("not what was published")} {
 		called := 0
 		job := stamp.Job{

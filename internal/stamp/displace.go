@@ -3,6 +3,7 @@ package stamp
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -33,62 +34,99 @@ func areasOf(size int64) int {
 	return 1
 }
 
-// displace writes what is on the card already once more: blocks in the middle of the image, or, where it is too small
-// for that, what lies beyond it. fresh are blocks that were just written. It notes how much that was: a memory that is
-// larger may still answer.
-//
-// What is written here was read before, and found to be right. Where little was written before, or little is left that
-// wasn't, the card's memory may have answered that; so twice as much is written then. What comes first in it is read
-// back when as much was written after it, and what comes then was read when as much was written before it.
-func (r *run) displace(ctx context.Context, area int, fresh []int) error {
-	start, done, times := time.Now(), int64(0), int64(1)
-	beyond, middle := r.beyond(area), r.middle(fresh)
-	if room := int64(len(beyond)) * BlockSize; r.Kept > 0 && r.displaced == 0 && room < Displaced &&
-		(r.late.total < Displaced || room+int64(len(middle))*BlockSize < Displaced) {
-		middle, times = r.outwards(len(r.src.sums), nil), 2
+// inBetween lists the blocks that may be written once more before the read-back: those that weren't written lately, and
+// if these are too few, the first half of those that were. That half was written before the other one, which is what it
+// gets past, as the other one gets past it now. Where all was written, they are the middle of the image.
+func (r *run) inBetween() []int {
+	if r.Kept == 0 {
+		return r.middle(nil)
 	}
-	room := int64(len(beyond)) * BlockSize
-	for _, i := range middle {
-		room += r.blockLength(i)
+	late := r.late.indices()
+	blocks := r.outwards(len(r.src.sums), late)
+	for _, i := range late[:len(late)/2] {
+		if _, marked := r.probes.zeros[i]; !marked && len(blocks) < Displaced/BlockSize {
+			blocks = append(blocks, i)
+		}
 	}
-	r.meter.Begin(meter.Rewrite, min(room, times*Displaced))
+	return blocks
+}
+
+// displaceFirst displaces the first sector, after it was written, which is the last of all: within the image's own
+// area, and where that is too small, also beyond it. On a card whose addresses repeat, what is beyond may be the
+// image's, as it was before the card's cache had stored what was written last; so the same is written twice, which gets
+// it out of the cache for the reading after this to show it. Of a card that is known to hold less, only what it holds
+// is used. Blocks that were written again just before are left out: they are read once more after this.
+func (r *run) displaceFirst(ctx context.Context) error {
+	blocks := r.outwards(len(r.src.sums), slices.Collect(maps.Keys(r.last)))
+	if r.lengthOf(blocks) >= Displaced {
+		return r.displace(ctx, nil, blocks)
+	}
+	if l := r.Capacity.Loss; l != nil {
+		beyond := slices.DeleteFunc(r.beyond(0), func(e layout.Extent) bool { return e.End() > l.Holds })
+		return r.displace(ctx, beyond, blocks)
+	}
+	for range 2 {
+		if err := r.displace(ctx, r.beyond(0), blocks); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// displace writes at least Displaced bytes of what is on the card once more, where there are so many. It notes how much
+// that was: a cache that is larger may still answer. What is written here was found to be right before, be it by a
+// cache; so these blocks are read once more, in the end, when as much was written after them.
+func (r *run) displace(ctx context.Context, beyond []layout.Extent, blocks []int) error {
+	start, done, room := time.Now(), int64(0), r.lengthOf(blocks)
+	for _, e := range beyond {
+		room += e.Length
+	}
+	r.meter.Begin(meter.Rewrite, min(room, Displaced))
 	buf, err := r.room.Get(ctx)
 	if err != nil {
 		return err
 	}
 	defer r.room.Put(buf)
-	again := func(off, n int64, right func(p []byte) bool) error {
+	again := func(off, n int64, right func(p []byte) bool) (bool, error) {
+		if ctx.Err() != nil {
+			return false, context.Cause(ctx)
+		}
 		p := buf[:padded(n, r.dev.SectorSize())]
 		wrote, err := r.writeSame(p, off, right)
 		if wrote {
 			done += n
 			r.meter.Add(n)
 		}
-		return err
+		return wrote, err
 	}
 	for _, e := range beyond {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
+		unmarked := func(p []byte) bool {
+			d := r.probeDistance(p, e.Offset)
+			if d > 0 { // it is the place of a mark too
+				r.probes.period = card.Period(r.probes.period, d)
+			}
+			return d == 0
 		}
-		if err := again(e.Offset, e.Length, func([]byte) bool { return true }); err != nil {
+		if _, err := again(e.Offset, e.Length, unmarked); err != nil {
 			return err
 		}
 	}
-	for _, i := range middle {
-		if done >= times*Displaced {
+	for _, i := range blocks {
+		if done >= Displaced {
 			break
-		}
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
 		}
 		n := r.blockLength(i)
 		right := func(p []byte) bool { return digest.SumBlock(p[:n]) == r.want(i) }
-		if err := again(int64(i)*BlockSize, n, right); err != nil {
+		wrote, err := again(int64(i)*BlockSize, n, right)
+		if err != nil {
 			return err
 		}
+		if wrote {
+			r.last[i] = true
+		}
 	}
-	if seen := done / times; r.displaced == 0 || seen < r.Displaced {
-		r.Displaced = seen
+	if r.displaced == 0 || done < r.Displaced {
+		r.Displaced = done
 	}
 	r.displaced++
 	r.took(meter.Rewrite, done, start)
@@ -113,15 +151,15 @@ func (r *run) middle(fresh []int) (blocks []int) {
 	return r.outwards(len(r.src.sums)-Displaced/BlockSize, fresh)
 }
 
-// outwards lists blocks up to the last (exclusive) from the middle of the image on outwards, without the first one and
-// those of some others.
+// outwards lists blocks up to the last (exclusive) from the middle of the image on outwards, without the first one,
+// those with marks, which were written last, and some others.
 func (r *run) outwards(last int, without []int) (blocks []int) {
 	left := map[int]bool{}
 	for _, i := range without {
 		left[i] = true
 	}
 	for i := 1; i < last; i++ {
-		if !left[i] {
+		if _, marked := r.probes.zeros[i]; !marked && !left[i] {
 			blocks = append(blocks, i)
 		}
 	}

@@ -15,11 +15,11 @@ const (
 // Foresee tells how long it takes to stamp an image of a size onto a card, and to read it back, bytes, by what is known
 // of it; past may be nil. It is for the time before the stamp begins.
 func Foresee(size int64, past *Past, readBack bool) meter.Foreseen {
-	p := newPays(past, false, 0)
+	p := newPays(past, past.isUndefined(), 0)
 	write, read, guessed := p.rates()
 	f := meter.Foreseen{Next: meter.TimeFor(size, write), Guessed: guessed}
 	switch {
-	case past != nil && past.Same && past.Displaced >= Displaced: // it is likely that nothing will be written
+	case past.settles() && past.Same: // it is likely that nothing will be written
 		f.Next = meter.TimeFor(size, read)
 		if readBack {
 			f.Next *= 2
@@ -55,12 +55,30 @@ func (p *pays) rates() (write, read float64, guessed bool) {
 }
 
 // afterWriting is how long what follows on the writing takes: in each area, a part is written once more and all is read
-// back, and in the end the first block. begun says that the first rewriting is under way or done.
+// back; then the first sector is written, as much once more, and what was written again is read. begun says that the
+// first rewriting is under way or done.
 func afterWriting(size int64, write, read float64, areas int, begun bool) (took time.Duration) {
-	rewrite := meter.TimeFor(Displaced, write) + meter.TimeFor(Displaced, read)
-	took = time.Duration(areas)*(rewrite+meter.TimeFor(size, read)) + meter.TimeFor(BlockSize, read)
+	took = time.Duration(areas)*(rewriting(write, read)+meter.TimeFor(size, read)) +
+		finishing(size, write, read, false)
 	if begun {
-		took -= rewrite
+		took -= rewriting(write, read)
+	}
+	return took
+}
+
+// rewriting is how long it takes to displace what is in a card's cache.
+func rewriting(write, read float64) time.Duration {
+	return meter.TimeFor(Displaced, write) + meter.TimeFor(Displaced, read)
+}
+
+// finishing is how long it takes from the first sector on. displaced says that only reading is left.
+func finishing(size int64, write, read float64, displaced bool) time.Duration {
+	took := meter.TimeFor(min(2*Displaced+BlockSize, size), read)
+	if !displaced {
+		took += rewriting(write, read)
+		if size < Displaced+BlockSize { // what is beyond a small image is written twice
+			took += rewriting(write, read)
+		}
 	}
 	return took
 }
@@ -81,37 +99,32 @@ func (r *run) foresee(now meter.Reading) (f meter.Foreseen, ok bool) {
 		if !r.job.ReadBack {
 			return 0
 		}
-		r.mu.Lock()
-		little := r.Kept > 0 && float64(r.Written)*float64(size) < Displaced*float64(max(r.handled, 1))
-		r.mu.Unlock()
-		took := afterWriting(size, write, read, areas, false)
-		if little && areas == 1 {
-			took += meter.TimeFor(Displaced, write) + meter.TimeFor(Displaced, read)
-		}
-		return took
+		return afterWriting(size, write, read, areas, false)
 	}
 	switch now.Phase {
 	case meter.Compare:
 		f.Now, f.Next = meter.TimeFor(rest, read), after()
-		if r.pays.past != nil && r.pays.past.Displaced >= Displaced { // it is likely that nothing will be written
+		if r.pays.past.settles() { // it is likely that nothing will be written
 			f.Next = meter.TimeFor(size, read)
 		}
 	case meter.Write:
-		seconds := float64(rest) * r.pays.cost(write, read) * (1 - r.zeroShare())
+		seconds := float64(rest) * r.pays.cost(write, read)
 		f.Now, f.Next = time.Duration(seconds*float64(time.Second)), after()
 	case meter.Try, meter.Discard:
 		f.Next = meter.TimeFor(size, write) + after()
-	case meter.Rewrite:
-		f.Now = meter.TimeFor(rest, write) + meter.TimeFor(rest, read)
-		f.Next = afterWriting(size, write, read, left, true)
+	case meter.Rewrite, meter.Flush:
+		if now.Phase == meter.Rewrite {
+			f.Now = meter.TimeFor(rest, write) + meter.TimeFor(rest, read)
+		}
+		if f.Next = afterWriting(size, write, read, left, true); r.finishes.Load() {
+			f.Next = finishing(size, write, read, true)
+		}
 	case meter.ReadBack:
 		f.Now = meter.TimeFor(rest, read)
 		f.Next = afterWriting(size, write, read, left, true) - meter.TimeFor(size, read)
 		if !r.isOpened() {
 			f.Next = 0
 		}
-	case meter.Flush:
-		f.Next = afterWriting(size, write, read, left, true)
 	case meter.Finish:
 		f.Now = meter.TimeFor(rest, read)
 	default: // what is repaired, nobody foresees
@@ -125,16 +138,6 @@ func (r *run) isOpened() bool {
 	r.gate.RLock()
 	defer r.gate.RUnlock()
 	return r.opened
-}
-
-// zeroShare is the share of blocks that are left out since they are zeros.
-func (r *run) zeroShare() float64 {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if !r.zeros.left {
-		return 0
-	}
-	return float64(r.zeros.seen[1]) / float64(r.zeros.seen[0])
 }
 
 // unsure tells whether blocks are compared of which nobody knows what the card has in their place.

@@ -15,6 +15,8 @@ type Source interface {
 	Download() int64  // bytes of the download; of a pipe, those that have come in
 	Size() image.Size // of what is stamped
 	Form() Form
+	// Changed tells whether the download was written since it was opened, as far as its size and times say so.
+	Changed() bool
 	// Open starts to read it. All bytes of the download go through tap by its end; tap may be nil.
 	Open(tap io.Writer) (Stream, error)
 }
@@ -53,6 +55,7 @@ type imageSource struct {
 func (i *imageSource) Path() string     { return i.file.Path }
 func (i *imageSource) Download() int64  { return i.file.Length() }
 func (i *imageSource) Size() image.Size { return i.contents.Size }
+func (i *imageSource) Changed() bool    { return i.file.Changed() }
 
 func (i *imageSource) Form() Form {
 	if i.contents.Packing == image.RawPacking {

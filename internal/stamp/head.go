@@ -3,12 +3,12 @@ package stamp
 import (
 	"bytes"
 	"context"
+	"maps"
 	"slices"
 	"time"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/digest"
-	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
 
@@ -94,9 +94,11 @@ func (r *run) writeHeld(ctx context.Context) error {
 	return nil
 }
 
-// complete writes what was held back, and reads the first block back. Where it is wrong, it is taken away and written
-// again, as often as blocks may be.
+// complete writes what was held back, and reads the first block back when the card's cache can't answer any more, with
+// all that was written again since the others were. What is wrong then is taken away and written again, as often as
+// blocks may be.
 func (r *run) complete(ctx context.Context) error {
+	r.finishes.Store(true)
 	for round := 0; ; round++ {
 		if err := r.writeHeld(ctx); err != nil {
 			return err
@@ -104,42 +106,75 @@ func (r *run) complete(ctx context.Context) error {
 		if err := r.flush(ctx); err != nil {
 			return err
 		}
-		r.State = Complete
 		if !r.job.ReadBack {
+			r.State = Complete
 			return nil
 		}
-		r.Verified -= r.blockLength(0) // it was read before, without what was held back
-		bad, err := r.compare(ctx, meter.Finish, []int{0})
-		if err != nil {
-			return err
-		}
-		first := []layout.Extent{{Length: r.blockLength(0)}}
-		switch {
-		case len(bad.blocks) == 0:
-			r.State = Verified
-			if round > 0 {
-				r.Repaired, r.Attempts = append(r.Repaired, first...), max(r.Attempts, round)
-			}
-			return nil
-		case round == r.job.Repairs:
-			r.Bad = first
-			return &ReadBackError{Blocks: 1, Last: bad.last}
-		}
-		r.State = Uncertain
-		if err := r.writeHead(ctx); err != nil {
+		if err := r.displaceFirst(ctx); err != nil {
 			return err
 		}
 		if err := r.flush(ctx); err != nil {
 			return err
 		}
-		r.Verified += r.blockLength(0)
+		r.last[0] = true
+		again := slices.Sorted(maps.Keys(r.last))
+		for _, i := range again {
+			r.Verified -= r.blockLength(i) // it was read before
+		}
+		bad, err := r.compare(ctx, meter.Finish, again)
+		if err != nil {
+			return err
+		}
+		if len(bad.blocks) == 0 {
+			r.State = Verified
+			if round > 0 {
+				r.Attempts = max(r.Attempts, round)
+			}
+			return nil
+		}
+		if round == r.job.Repairs {
+			r.Bad = r.extents(bad.indices())
+			return &ReadBackError{Blocks: len(bad.blocks), Last: bad.last}
+		}
+		r.noteUnsteady(bad)
+		if err := r.repairAll(ctx, bad); err != nil {
+			return err
+		}
 	}
+}
+
+// repairAll takes the first sector away again, repairs blocks that turned out to be wrong only then, and reads all
+// back.
+func (r *run) repairAll(ctx context.Context, late *badBlocks) error {
+	if err := r.writeHead(ctx); err != nil {
+		return err
+	}
+	if err := r.flush(ctx); err != nil {
+		return err
+	}
+	r.State, r.Verified, r.last = NoTable, 0, map[int]bool{}
+	bad, err := r.compare(ctx, meter.ReadBack, r.all())
+	if err != nil {
+		return err
+	}
+	for i, got := range late.blocks {
+		if i == 0 { // it was written just now
+			r.Repaired = append(r.Repaired, r.extents([]int{0})...)
+		} else if _, wrong := bad.blocks[i]; !wrong {
+			r.Verified -= r.blockLength(i)
+			bad.add(i, got, nil)
+		}
+	}
+	return r.mend(ctx, r.all(), bad)
 }
 
 // want is the digest that block i has when it is read back.
 func (r *run) want(i int) digest.Block {
 	if i == 0 && !r.headIsWhole {
 		return r.head
+	}
+	if marked, ok := r.probes.zeros[i]; ok {
+		return marked
 	}
 	return r.src.sums[i]
 }

@@ -2,6 +2,7 @@ package stamp_test
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -48,6 +49,7 @@ func forgetful(random *rand.Rand, size int64) practice.Spec {
 		s.Claimed = practice.Size(size + 72*mib)
 		s.Real, s.Reads = s.Claimed, ""
 	}
+	s.Volatile = s.WriteBack && random.IntN(2) == 0
 	return s
 }
 
@@ -76,17 +78,23 @@ func TestStampSeesThroughMemories(t *testing.T) {
 		require.NoError(t, err)
 		d, data := cardtest.Insert(t, t.TempDir(), spec, nil)
 		job := stamp.Job{
-			Source: stamp.OfImage(f, contents), Cards: []stamp.Target{{Device: d}}, ReadBack: true, Repairs: 1,
+			Source: stamp.OfImage(f, contents), Cards: []stamp.Target{{Device: d, Probe: true}}, ReadBack: true,
+			Repairs: 1,
 		}
 		out := job.Run(context.Background())[0]
 		require.NoError(t, d.Close())
 		require.NoError(t, f.Close())
 		memory := int64(spec.Cache)
-		spec.Version, spec.Backing, spec.Cache, spec.WriteBack = practice.Version, data, 0, false
+		spec.Version, spec.Backing, spec.Cache, spec.WriteBack, spec.Volatile = practice.Version, data, 0, false, false
+		called := out.Err == nil || errors.As(out.Err, new(*stamp.CounterfeitError))
 		same := holds(t, spec, img)
 		seesThrough := out.Displaced >= memory // where there was not enough room, the result says so
-		require.True(t, out.Err != nil || same || !seesThrough, "trial %d, seed %d: called good: an image of %d on %+v",
+		require.True(t, !called || same || !seesThrough, "trial %d, seed %d: called good: an image of %d on %+v",
 			i, seed, size, spec)
+		if spec.Beyond == practice.Wrap || spec.Beyond == practice.Drop {
+			require.False(t, seesThrough && out.Err == nil && out.Capacity.Proven() && spec.Real < spec.Claimed,
+				"trial %d, seed %d: a counterfeit was not seen: an image of %d on %+v", i, seed, size, spec)
+		}
 		if spec.Real == spec.Claimed {
 			require.NoError(t, out.Err, "trial %d, seed %d: an honest card, %+v", i, seed, spec)
 			require.EqualValues(t, stamp.Displaced, out.Displaced)

@@ -21,6 +21,9 @@ func (r *run) open(ctx context.Context, buf []byte) error {
 }
 
 func (r *run) openNow(ctx context.Context, buf []byte) error {
+	if err := r.reason(); err != nil { // another writer has found out meanwhile
+		return err
+	}
 	if r.before != nil {
 		if err := r.before(ctx); err != nil {
 			return err
@@ -36,6 +39,9 @@ func (r *run) openNow(ctx context.Context, buf []byte) error {
 		r.meter.Had(r.handled)
 	}
 	if err := r.clearTables(buf); err != nil {
+		return err
+	}
+	if err := r.placeProbes(ctx, buf); err != nil {
 		return err
 	}
 	r.opened = true
@@ -110,6 +116,12 @@ func (r *run) clearBackup(buf []byte) error {
 	}
 	r.Cleared = length
 	return nil
+}
+
+// isCleared tells whether a part of a block was taken for an old partition table, and cleared after the block was
+// compared.
+func (r *run) isCleared(b *block) bool {
+	return r.Cleared > 0 && int64(b.index+1)*BlockSize > r.dev.Size()-r.Cleared
 }
 
 // zero writes length zeros, a multiple of the sector.

@@ -16,7 +16,23 @@ type Past struct {
 	Displaced   int64
 	Write, Read float64 // bytes a second; 0: not known
 	Same        bool    // name and length say that it was the image that is stamped now; only what is foreseen follows
+	Proven      bool    // it is known that this card holds what it claims
+	// Untouched says that nothing else has written to the card since Blocks were read back. Where it isn't set,
+	// anything that is read may come from the card's cache.
+	Untouched bool
+	// Undefined says that places of the card may have been discarded since it was put in. They may read as before, and
+	// be lost when it is taken out, so nothing that is read of them counts.
+	Undefined bool
 }
+
+// settles tells whether nothing need be written where all that the card holds turns out to be the same.
+func (p *Past) settles() bool {
+	return p != nil && p.Displaced >= Displaced && p.Untouched && p.Proven && !p.Undefined
+}
+
+func (p *Past) proven() bool { return p != nil && p.Proven }
+
+func (p *Past) isUndefined() bool { return p != nil && p.Undefined }
 
 // same tells whether the card held a block then.
 func (p *Past) same(i int, own digest.Block) bool {
@@ -79,8 +95,6 @@ type pays struct {
 	read    time.Duration
 	looks   int
 	share   [groups]float64
-	seen    float64 // blocks that were compared, or looked at and not the same
-	there   float64 // of these, the share that is on the card, added up
 }
 
 // tally is how much was moved in what time.
@@ -159,7 +173,6 @@ func (p *pays) compared(g group, n, same int64, tried bool, began time.Time) {
 		p.trying += took
 	}
 	share := float64(same) / float64(n)
-	p.seen, p.there = p.seen+1, p.there+share
 	p.learn(g, share)
 	if g != anyBlock {
 		p.learn(anyBlock, share)
@@ -179,7 +192,6 @@ func (p *pays) looked(same bool, began time.Time) group {
 	if same {
 		return lookedSame
 	}
-	p.seen++
 	p.learn(anyBlock, 0)
 	return lookedElse
 }
@@ -224,7 +236,7 @@ func (p *pays) reading(i int, g group) (read, tried bool) {
 		return false, false
 	case i == 0, p.share[g] > p.slower():
 		return true, false
-	case g == heldBefore && p.share[g] >= doubtful && p.past.Displaced > 0:
+	case g == heldBefore && p.share[g] >= doubtful && p.past.settles():
 		return true, false // as long as all is the same, nothing is written, be it ever so fast
 	case g == anyBlock || p.trying.Seconds() >= forTrying*p.wrote.Seconds():
 		return false, false

@@ -1,6 +1,7 @@
 package stamp
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -33,9 +34,8 @@ func (r *run) readBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.noteUnsteady(bad)
-	if bad, err = r.writeZeros(ctx, bad); err != nil {
-		return err
+	if bad.repeats == 0 { // otherwise it is known what has overwritten them
+		r.noteUnsteady(bad)
 	}
 	for _, i := range r.unwritten { // what was there before may be the same; that the write failed must be told
 		if _, wrong := bad.blocks[i]; !wrong {
@@ -65,7 +65,12 @@ func (r *run) mend(ctx context.Context, all []int, bad *badBlocks) error {
 		for i := range bad.blocks {
 			ever[i] = true
 		}
-		if r.Loss = r.findLoss(bad); r.Loss != nil || round == r.job.Repairs || r.hopeless(len(bad.blocks)) {
+		loss := r.findLoss(bad)
+		fits := loss != nil && loss.Wraps && loss.Holds >= padded(r.src.size, BlockSize)
+		if r.Loss = loss; fits { // marks have overwritten the image, and it is written over them
+			r.Loss, r.Capacity.Loss = nil, loss
+		}
+		if r.Loss != nil || round == r.job.Repairs || !fits && r.hopeless(len(bad.blocks)) {
 			break
 		}
 		round++
@@ -128,14 +133,18 @@ func (b *badBlocks) sawRepeat(distance int64) {
 	b.repeats = card.Period(b.repeats, distance)
 }
 
+// lengthOf is how long some blocks are together, bytes.
+func (r *run) lengthOf(blocks []int) (n int64) {
+	for _, i := range blocks {
+		n += r.blockLength(i)
+	}
+	return n
+}
+
 // compare reads blocks, several at once, and compares the digest of each with the one kept.
 func (r *run) compare(ctx context.Context, phase meter.Phase, blocks []int) (*badBlocks, error) {
-	var total int64
-	for _, i := range blocks {
-		total += r.blockLength(i)
-	}
 	start := time.Now()
-	r.meter.Begin(phase, total)
+	r.meter.Begin(phase, r.lengthOf(blocks))
 	r.reading.Start(start)
 	bad := &badBlocks{blocks: map[int]digest.Block{}}
 	stages, ctx := errgroup.WithContext(ctx)
@@ -216,7 +225,7 @@ func (r *run) readBlock(i int, buf []byte, hash *digest.BlockHasher) (got digest
 			return got, 0, err
 		}
 		if repeats == 0 {
-			repeats = r.marker.distance(part, at+off)
+			repeats = cmp.Or(r.marker.distance(part, at+off), r.probeDistance(part, at+off))
 		}
 		hash.Write(part[:min(int64(len(part)), n-off)])
 	}
@@ -259,7 +268,7 @@ func (r *run) repair(ctx context.Context, bad []int) (*badBlocks, error) {
 	if err := r.rewrite(ctx, bad); err != nil {
 		return nil, err
 	}
-	if err := r.displace(ctx, 0, bad); err != nil {
+	if err := r.displace(ctx, r.beyond(0), r.middle(bad)); err != nil {
 		return nil, err
 	}
 	if err := r.flush(ctx); err != nil {
@@ -311,6 +320,9 @@ func (r *run) rewrite(ctx context.Context, bad []int) error {
 		}
 		whole := buf[:padded(int64(n), r.dev.SectorSize())]
 		clear(whole[n:])
+		if _, marked := r.probes.zeros[i]; marked {
+			r.putZeroProbe(i, whole)
+		}
 		if err := r.writeAgain(i, whole); err != nil {
 			return err
 		}

@@ -95,7 +95,7 @@ func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []
 		err = s.pump(ctx, stream, runs)
 		stream.Close()
 	}
-	if err != nil {
+	if err != nil && err != errNobody { // each card that has failed has a reason of its own
 		stop(err)
 	}
 	for _, r := range runs {
@@ -134,6 +134,9 @@ func (s *source) algorithms() []digest.Algorithm {
 
 // settle compares what was unpacked with what a check has found before.
 func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
+	if s.job.Source.Changed() {
+		return &ChangedError{s.job.Source.Path()}
+	}
 	known := s.job.Known
 	if s.raw() {
 		for _, b := range s.sums {

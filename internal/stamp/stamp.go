@@ -25,6 +25,7 @@ import (
 	"zipstamp/internal/card"
 	"zipstamp/internal/card/fault"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/gauge"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 )
@@ -80,6 +81,14 @@ type Target struct {
 	// Before is called before the first write, and not at all where nothing is written. What it writes to the card it
 	// puts back; its error ends the job of this card. It may be nil.
 	Before func(context.Context) error
+	// Probe has marks on the card tell whether it is a counterfeit, while it is stamped and read back. It is left out
+	// where Past.Proven says that this is known.
+	Probe bool
+	// Judged tells, when Before has ended, that the card is known to be a counterfeit: then it needs no marks. It may
+	// be nil.
+	Judged func() bool
+	// Need is how much of the card must be real, bytes; 0: what is stamped. A card that holds less is not stamped.
+	Need int64
 }
 
 // Outcome is what became of a card.
@@ -118,14 +127,13 @@ type Result struct {
 	Written  int64           // bytes of it written to the card, repairs and zeros not counted
 	Unseen   int64           // of these, bytes that may have been there: nothing of them was read before
 	Compared int64           // bytes of it that were read and compared before they were written
-	Zeros    int64           // bytes of it that were not written, since they are zeros and were discarded
-	Kept     int64           // of these, bytes that were not written, since the card held them
+	Kept     int64           // of it, bytes that were not written, since the card held them
 	Verified int64           // bytes read back right
 	// bytes written after them, so that a memory of the card of that size can't have answered; 0 where nothing was read
 	// back, and that of the job before where nothing had to be written
 	Displaced int64
 	Cleared   int64 // bytes of an old backup partition table cleared at the card's end
-	Discarded int64 // bytes of the image's place that were discarded
+	Capacity  Capacity
 	Rest      int64 // bytes beyond the image that were discarded
 	// why not all beyond the image was discarded; errors.ErrUnsupported where the card or its reader doesn't do that
 	NotDiscarded error
@@ -196,9 +204,11 @@ func (j Job) Run(ctx context.Context) []Outcome {
 	var stories sync.WaitGroup
 	for _, t := range j.Cards {
 		r := &run{
-			job: &j, src: src, before: t.Before, begun: t.Begun, dev: t.Device, meter: t.Meter,
+			job: &j, src: src, before: t.Before, begun: t.Begun, probe: t.Probe, judged: t.Judged, need: t.Need,
+			dev: t.Device, meter: t.Meter,
+			last:  map[int]bool{},
 			ready: make(chan struct{}), queue: make(chan *block, queued(len(j.Cards), buffers)),
-			pays: newPays(t.Past, j.WriteAll || !j.ReadBack, j.slower),
+			pays: newPays(t.Past, j.WriteAll || !j.ReadBack || t.Past.isUndefined(), slowerOf(t.Device, j.slower)),
 		}
 		r.State = Untouched
 		runs = append(runs, r)
@@ -214,6 +224,15 @@ func (j Job) Run(ctx context.Context) []Outcome {
 		out = append(out, r.outcome())
 	}
 	return out
+}
+
+// slowerOf is the rate of writing divided by that of reading where a test fixes it, or the device's pace is given; 0
+// where it is to be measured.
+func slowerOf(d card.Device, fixed float64) float64 {
+	if write, read := card.Rates(d); fixed == 0 && write > 0 && read > 0 {
+		return write / read
+	}
+	return fixed
 }
 
 // queued is how many blocks may wait for a card. A single one needs no queue: the pool is its window.
@@ -238,6 +257,9 @@ type run struct {
 	dev    card.Device
 	before func(context.Context) error
 	begun  func()
+	probe  bool
+	judged func() bool
+	need   int64
 	meter  *meter.Meter
 	Result
 	err error
@@ -256,7 +278,9 @@ type run struct {
 	start     []byte        // of the card, as it was before anything was written; empty: not known
 	late      recent
 	area      atomic.Int64 // that is displaced, and all read back after it
-	zeros     zeros
+	finishes  atomic.Bool  // all was read back, and the first sector is written
+	probes    probes
+	last      map[int]bool // blocks that were written again since all was read back, or just before
 
 	ready       chan struct{} // closed when blocks may come, or never will be taken
 	queue       chan *block   // closed when all have come
@@ -287,7 +311,7 @@ func (r *run) story(ctx context.Context) {
 	if r.err == nil {
 		r.err = r.finish(ctx)
 	}
-	if r.err != nil && r.State != Untouched {
+	if r.err != nil && r.State != Untouched && !errors.As(r.err, new(*CounterfeitError)) {
 		r.giveUp(r.err)
 	}
 	r.recognise(nil)
@@ -335,9 +359,6 @@ func (r *run) finish(ctx context.Context) error {
 	if r.src.size == 0 {
 		return errEmpty
 	}
-	if err := r.discardRest(ctx); err != nil {
-		return err
-	}
 	if !r.opened {
 		if done, err := r.confirm(ctx); done || err != nil {
 			return err
@@ -354,33 +375,59 @@ func (r *run) finish(ctx context.Context) error {
 	r.Written += r.blockLength(0)
 	r.Kept -= r.keptHead
 	r.mu.Unlock()
-	if r.job.ReadBack {
-		fresh := []int(nil) // where all was written, these are the last ones of the image
-		if r.Kept+r.Zeros > 0 {
-			fresh = r.late.indices()
-		}
-		for area := range r.areas() {
-			r.area.Store(int64(area))
-			if err := r.displace(ctx, area, fresh); err != nil {
-				return err
-			}
-			if err := r.flush(ctx); err != nil {
-				return err
-			}
-			if err := r.readBack(ctx); err != nil {
-				return err
-			}
-		}
-		if err := r.compareCleared(); err != nil {
-			return err
-		}
-		if err := r.inspect(ctx); err != nil {
-			return err
-		}
-	} else if err := r.flush(ctx); err != nil {
+	if err := r.discardRest(ctx); err != nil {
 		return err
 	}
-	return r.complete(ctx)
+	if !r.job.ReadBack {
+		if err := r.flush(ctx); err != nil {
+			return err
+		}
+		return r.complete(ctx)
+	}
+	if err := r.prove(ctx); err != nil {
+		return err
+	}
+	if err := r.complete(ctx); err != nil {
+		return err
+	}
+	if l := r.Capacity.Loss; l != nil {
+		return &CounterfeitError{Holds: l.Holds, Claimed: r.dev.Size()}
+	}
+	return nil
+}
+
+// prove reads all back, when enough else was written that the card's cache can't answer, and sees by marks whether the
+// card is a counterfeit. The card has no partition table yet.
+func (r *run) prove(ctx context.Context) error {
+	if err := r.placeZeroProbes(ctx); err != nil {
+		return err
+	}
+	blocks := r.inBetween()
+	for area := range r.areas() {
+		r.area.Store(int64(area))
+		if err := r.displace(ctx, r.beyond(area), blocks); err != nil {
+			return err
+		}
+		if err := r.flush(ctx); err != nil {
+			return err
+		}
+		if err := r.readBack(ctx); err != nil {
+			return err
+		}
+	}
+	if err := r.compareCleared(); err != nil {
+		return err
+	}
+	if err := r.judgeProbes(ctx); err != nil {
+		return err
+	}
+	if l := r.Capacity.Loss; l != nil && l.Holds < r.need {
+		return &gauge.TooSmallError{
+			Loss:    gauge.Loss{Repeats: l.Wraps, Real: l.Holds, Exact: l.Wraps},
+			Claimed: r.dev.Size(), Need: r.need,
+		}
+	}
+	return r.inspect(ctx)
 }
 
 var errEmpty = errors.New("the image is empty")

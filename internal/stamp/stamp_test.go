@@ -136,7 +136,7 @@ func (r *rig) run(t cardtest.TB, ctx context.Context, change func(*stamp.Job)) (
 func (r *rig) held(t cardtest.TB, n int) []byte {
 	t.Helper()
 	s := r.spec
-	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache, s.WriteBack = nil, 0, 0, 0, false
+	s.Faults, s.GoneAfter, s.ReadOnlyAfter, s.Cache, s.WriteBack, s.Volatile = nil, 0, 0, 0, false, false
 	c, err := practice.Open(s)
 	require.NoError(t, err)
 	defer c.Close()
@@ -438,13 +438,13 @@ func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
 func TestTooSmallCard(t *testing.T) {
 	img := noise(9*mib, 2)
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 9*mib - 512})
-	result, err := r.run(t, context.Background(), nil)
+	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.FixSlower(0.2) })
 	require.ErrorAs(t, err, new(*stamp.TooSmallError))
 	assert.Equal(t, stamp.Untouched, result.State, "the size was known beforehand")
 	assert.Equal(t, noise(int(9*mib-512), 99)[:512], r.held(t, 512))
 
 	r = newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 9*mib - 512})
-	result, err = r.run(t, context.Background(), nil)
+	result, err = r.run(t, context.Background(), func(j *stamp.Job) { j.FixSlower(0.2) })
 	var small *stamp.TooSmallError
 	require.ErrorAs(t, err, &small)
 	assert.True(t, small.AtLeast)
@@ -521,4 +521,80 @@ func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 		assert.Equal(t, stamp.NoTable, result.State)
 		r.requireNoTable(t)
 	}
+}
+
+// TestImageThatBecomesShorter has a raw image that is written anew while it is stamped, with nothing to compare it
+// with.
+func TestImageThatBecomesShorter(t *testing.T) {
+	const size = 40 * mib
+	for what, change := range map[string]func(f *os.File) error{
+		"cut":            func(f *os.File) error { return f.Truncate(20 * mib) },
+		"cut and padded": func(f *os.File) error { return errors.Join(f.Truncate(20*mib), f.Truncate(size)) },
+	} {
+		r := newRig(t, t.TempDir(), noise(size, 51), false, practice.Spec{Claimed: 48 * mib})
+		_, err := r.run(t, context.Background(), func(j *stamp.Job) {
+			j.WriteAll = true
+			d := &counted{Device: j.Cards[0].Device}
+			j.Cards[0].Device = &after{d, func() bool { return d.written.Load() > 16*mib }, sync.OnceFunc(func() {
+				f, err := os.OpenFile(r.image.Path, os.O_WRONLY, 0)
+				assert.NoError(t, err)
+				assert.NoError(t, change(f))
+				assert.NoError(t, f.Close())
+			})}
+		})
+		require.Error(t, err, what)
+		var card *card.IOError
+		require.NotErrorAs(t, err, &card, what)
+	}
+}
+
+// after is a device that does something once, at the first write after something has become true.
+type after struct {
+	*counted
+	is   func() bool
+	then func()
+}
+
+func (a *after) WriteAt(p []byte, off int64) (int, error) {
+	if a.is() {
+		a.then()
+	}
+	return a.counted.WriteAt(p, off)
+}
+
+// TestCardThatIsGoneKeepsItsReason pulls a card out while one of its writers waits to open it.
+func TestCardThatIsGoneKeepsItsReason(t *testing.T) {
+	img := noise(40*mib, 52)
+	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 48 * mib})
+	r.put(t, append(make([]byte, 4*mib), img[4*mib:]...)) // the first block differs
+	for range 5 {
+		_, err := r.run(t, context.Background(), func(j *stamp.Job) {
+			j.FixSlower(0.2)
+			j.Cards[0].Device = &goneBehind{Device: j.Cards[0].Device, from: 4 * mib}
+			j.Cards[0].Before = func(ctx context.Context) error {
+				select {
+				case <-ctx.Done():
+					assert.Fail(t, "it is stopped by what isn't its own reason", "%v", context.Cause(ctx))
+					return context.Cause(ctx)
+				case <-time.After(50 * time.Millisecond):
+					return &card.GoneError{Card: "it", Err: fault.Gone}
+				}
+			}
+		})
+		require.ErrorAs(t, err, new(*card.GoneError))
+	}
+}
+
+// goneBehind is a device that is gone for who reads from a place on, a little later.
+type goneBehind struct {
+	card.Device
+	from int64
+}
+
+func (g *goneBehind) ReadAt(p []byte, off int64) (int, error) {
+	if off >= g.from {
+		time.Sleep(20 * time.Millisecond) // the others get on meanwhile; what comes of it is the same if they don't
+		return 0, &card.GoneError{Card: "it", Err: fault.Gone}
+	}
+	return g.Device.ReadAt(p, off)
 }

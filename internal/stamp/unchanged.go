@@ -27,10 +27,6 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 	b.sum() // here, where several can be computed at once
 	r.gate.RLock()
 	defer r.gate.RUnlock()
-	r.begins(b)
-	if err := r.considerDiscarding(ctx, b, own); err != nil {
-		return err
-	}
 	whole := b.buf[:padded(int64(b.n), r.dev.SectorSize())]
 	differs, err := r.differing(b, whole, own)
 	if err != nil {
@@ -42,6 +38,9 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 		r.gate.RLock()
 		if err != nil {
 			return err
+		}
+		if b.index > 0 && r.isCleared(b) { // what was compared before may be gone
+			differs = r.writeWhole(b, whole, differs)
 		}
 	}
 	if b.index > 0 {
@@ -64,9 +63,7 @@ func (r *run) settle(ctx context.Context, b *block, own []byte) error {
 // pay, and none where the card holds it.
 func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 	all := []layout.Extent{{Length: int64(len(whole))}}
-	if zero, discarded := r.isThere(b); zero {
-		return nil, nil
-	} else if discarded || r.pays.stopped() {
+	if r.pays.stopped() {
 		r.mu.Lock()
 		r.Unseen += int64(b.n)
 		r.mu.Unlock()
@@ -129,6 +126,18 @@ func (r *run) differing(b *block, whole, own []byte) ([]layout.Extent, error) {
 	return d.runs, nil
 }
 
+// writeWhole takes back that a block has bytes which need not be written.
+func (r *run) writeWhole(b *block, whole []byte, differs []layout.Extent) []layout.Extent {
+	kept := int64(b.n)
+	for _, e := range differs {
+		kept -= e.Length
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.Kept -= max(kept, 0)
+	return []layout.Extent{{Length: int64(len(whole))}}
+}
+
 // readFirst reads what the card holds before it is written, and tells whether it could. What can't be read is written.
 func (r *run) readFirst(p []byte, off int64) (ok bool, err error) {
 	_, err = r.dev.ReadAt(p, off)
@@ -144,7 +153,9 @@ func (r *run) readFirst(p []byte, off int64) (ok bool, err error) {
 
 // saw keeps the start of the card as it was before anything was written.
 func (r *run) saw(start []byte) {
+	r.mu.Lock()
 	r.start = bytes.Clone(start[:min(spotSize, len(start))])
+	r.mu.Unlock()
 	if m, marked := ReadMark(start); marked && r.job.Known.is(m.Image) {
 		r.pays.carriesOn()
 	}
@@ -177,8 +188,8 @@ func (d *difference) add(got, want []byte, at int) {
 }
 
 // confirm reads all back where nothing had to be written, and says whether that is the end of it: the card holds the
-// image. That counts only if it is known that the card held it before, past a memory of its own: whatever else wrote
-// it, the card may have it in a memory, and only writing shows what is behind that.
+// image. That counts only if it is known that the card held it before, past a cache of its own, that nothing else was
+// written since, and that it is no counterfeit: else only writing shows what is behind the cache.
 func (r *run) confirm(ctx context.Context) (done bool, err error) {
 	if !r.heldBefore() {
 		return false, nil
@@ -212,7 +223,10 @@ func (r *run) confirm(ctx context.Context) (done bool, err error) {
 // heldBefore tells whether it is known that the card held the image, all of it, before this job.
 func (r *run) heldBefore() bool {
 	past := r.pays.past
-	if past == nil || past.Displaced < Displaced || len(past.Blocks) != len(r.src.sums) {
+	if past == nil || past.Displaced < Displaced || !past.Untouched || len(past.Blocks) != len(r.src.sums) {
+		return false
+	}
+	if !past.Proven && r.probable(r.src.size) {
 		return false
 	}
 	for i, own := range r.src.sums {

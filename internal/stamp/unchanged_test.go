@@ -3,6 +3,7 @@ package stamp_test
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -80,6 +81,8 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 	for what, c := range map[string]struct {
 		change          func(was []byte)
 		past            bool
+		touched         bool // something else may have written since
+		unproven        bool // nothing says that the card isn't a counterfeit
 		backup          bool // an old partition table is at the card's end
 		job             func(*stamp.Job)
 		written         int64
@@ -89,6 +92,8 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 		"the same, and a receipt says so":               {past: true, nothing: true},
 		"the same, with an old table at the card's end": {past: true, backup: true, written: block},
 		"the same, and nothing says so":                 {written: block},
+		"the same, but something else may have written": {past: true, touched: true, written: block},
+		"the same, on what may be a counterfeit":        {past: true, unproven: true, written: block},
 		"another one": {
 			change: func(was []byte) { copy(was, noise(size, 22)) }, written: size,
 		},
@@ -117,7 +122,7 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, t.TempDir(), img, true, practice.Spec{
-				Claimed: 112 * mib,
+				Claimed: 120 * mib,
 			})
 			was := bytes.Clone(img)
 			if c.change != nil {
@@ -143,8 +148,11 @@ func TestOnlyWhatDiffersIsWritten(t *testing.T) {
 					return 0, nil
 				}
 				if c.past {
-					j.Cards[0].Past = &stamp.Past{Blocks: partsOf(was), Displaced: stamp.Displaced}
+					j.Cards[0].Past = &stamp.Past{
+						Blocks: partsOf(was), Displaced: stamp.Displaced, Untouched: !c.touched, Proven: !c.unproven,
+					}
 				}
+				j.Cards[0].Probe = true
 				if c.job != nil {
 					c.job(j)
 				}
@@ -178,7 +186,9 @@ func TestCardThatChangesWhatItHas(t *testing.T) {
 	t.Parallel()
 	const size, place = 30 * mib, 5 * stamp.BlockSize
 	img := noise(size, 25)
-	for _, past := range []*stamp.Past{nil, {Blocks: partsOf(img), Displaced: stamp.Displaced}} {
+	for _, past := range []*stamp.Past{
+		nil, {Blocks: partsOf(img), Displaced: stamp.Displaced, Untouched: true, Proven: true},
+	} {
 		for times, good := range map[int]bool{1: true, 9: false} {
 			r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib})
 			r.put(t, img)
@@ -272,10 +282,9 @@ func TestAnyCardAnyContents(t *testing.T) {
 		if rapid.Bool().Draw(rt, "has a memory") {
 			spec.Cache = practice.Size(rapid.IntRange(1, stamp.Displaced/512).Draw(rt, "of sectors")) * 512
 			spec.WriteBack = rapid.Bool().Draw(rt, "written back")
+			spec.Volatile = spec.WriteBack && rapid.Bool().Draw(rt, "volatile")
 		}
-		spec.Discards = rapid.SampledFrom([]practice.Discards{
-			practice.NoneToDo, practice.ToZeros, practice.ToFF, practice.Ignored, practice.Refused,
-		}).Draw(rt, "discards")
+		spec.Discards = rapid.SampledFrom(append(practice.AllDiscards, practice.NoneToDo)).Draw(rt, "discards")
 		worn := rapid.IntRange(0, 3).Draw(rt, "worn") == 0
 		if worn {
 			spec.Faults = []practice.Fault{{
@@ -290,8 +299,15 @@ func TestAnyCardAnyContents(t *testing.T) {
 		defer r.image.Close()
 		d := r.insert(rt)
 		defer func() { d.Close() }()
-		if rapid.Bool().Draw(rt, "it holds something like the image") {
+		filled := rapid.Bool().Draw(rt, "it holds something like the image")
+		if filled {
 			fill(rt, d, was)
+		}
+		discarded := rapid.IntRange(0, 3).Draw(rt, "discarded before") == 0
+		if discarded {
+			at := rapid.Int64Range(0, int64(spec.Claimed)/512-1).Draw(rt, "from") * 512
+			n := rapid.Int64Range(1, (int64(spec.Claimed)-at)/512).Draw(rt, "sectors") * 512
+			_ = card.Discard(d, at, n) // where it takes none, none is done
 		}
 		medium := func() []byte {
 			data, err := os.ReadFile(filepath.Join(dir, "a.card.data"))
@@ -304,11 +320,13 @@ func TestAnyCardAnyContents(t *testing.T) {
 			job := stamp.Job{
 				Source: stamp.OfImage(r.image, r.packed), ReadBack: true, Repairs: 2,
 				DiscardRest: rapid.IntRange(0, 5).Draw(rt, "discard the rest") == 0,
-				Cards:       []stamp.Target{{Device: d}},
+				Cards:       []stamp.Target{{Device: d, Probe: true, Past: &stamp.Past{Undefined: discarded}}},
 			}
 			job.FixSlower(rapid.SampledFrom([]float64{0.01, 0.2, 0.9}).Draw(rt, "slower"))
 			if rapid.Bool().Draw(rt, "there is a receipt") {
-				job.Cards[0].Past = &stamp.Past{Blocks: partsOf(was)}
+				job.Cards[0].Past.Blocks = partsOf(was)
+				job.Cards[0].Past.Proven = honest
+				job.Cards[0].Past.Untouched = !filled
 				if honest && bytes.Equal(was, img) && bytes.HasPrefix(before, img) {
 					job.Cards[0].Past.Displaced = stamp.Displaced
 				}
@@ -325,12 +343,14 @@ func TestAnyCardAnyContents(t *testing.T) {
 			out := job.Run(ctx)[0]
 			cancel(nil)
 			switch {
-			case out.Err == nil:
+			case out.Err == nil || errors.As(out.Err, new(*stamp.CounterfeitError)):
+				require.False(rt, out.Err != nil && honest, "an honest card called counterfeit: %+v", spec)
 				require.NoError(rt, d.Close())
 				if out.Displaced >= int64(spec.Cache) {
 					require.True(rt, bytes.Equal(img, r.held(rt, size)), "called good: %+v", spec)
 				}
 				d = r.insert(rt)
+				filled, discarded = false, false // it was taken out
 			case out.State == stamp.Untouched:
 				require.True(rt, bytes.Equal(before, medium()), "it was not written")
 			default:

@@ -24,12 +24,15 @@ func (r *run) fail(err error) {
 	}
 }
 
-// goesOn tells whether blocks are still written to this card.
-func (r *run) goesOn() bool {
+// reason is why no more is written to this card; nil as long as it goes on.
+func (r *run) reason() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.failed == nil
+	return r.failed
 }
+
+// goesOn tells whether blocks are still written to this card.
+func (r *run) goesOn() bool { return r.reason() == nil }
 
 // write takes all blocks that come and sees to it that the card holds them, several at once, but for the first, which
 // the source keeps. It returns when the source knows whether the image is what it should be.

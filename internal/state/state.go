@@ -28,6 +28,7 @@ func (o Owner) Take(f *os.File) error {
 type Place struct {
 	Home, Folder string
 	Owner        Owner
+	Shared       bool // its files are for everybody's eyes, as far as the system's settings let new files be
 }
 
 // Path of the folder.

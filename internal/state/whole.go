@@ -4,10 +4,11 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"runtime"
 )
 
-// Write puts a file of the owner's into the folder, for the owner's eyes only: it is there whole, or as it was before,
-// also after a power cut.
+// Write puts a file of the owner's into the folder, for the owner's eyes only where it isn't shared: it is there whole,
+// or as it was before, also after a power cut.
 func (p Place) Write(name string, text []byte) error {
 	root, err := p.Open()
 	if err != nil {
@@ -18,7 +19,11 @@ func (p Place) Write(name string, text []byte) error {
 	if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a run that was killed
 		return err
 	}
-	w, err := Begin(root, temp, p.Owner)
+	mode := fs.FileMode(0o600)
+	if p.Shared {
+		mode = 0o644
+	}
+	w, err := begin(root, temp, p.Owner, mode)
 	if err != nil {
 		return err
 	}
@@ -35,7 +40,11 @@ type Whole struct {
 // Begin makes the file temp in an open folder, for its owner's eyes only. It must not be there: then the error is
 // fs.ErrExist.
 func Begin(root *os.Root, temp string, owner Owner) (*Whole, error) {
-	f, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	return begin(root, temp, owner, 0o600)
+}
+
+func begin(root *os.Root, temp string, owner Owner, mode fs.FileMode) (*Whole, error) {
+	f, err := root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, mode)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +74,12 @@ func (w *Whole) Discard() {
 // was, and the file is given up.
 func (w *Whole) Keep(name string, text []byte) error {
 	err := w.fill(text)
-	if err = errors.Join(err, w.Close()); err == nil {
+	if runtime.GOOS == "windows" { // what is open can't be renamed there
+		err = errors.Join(err, w.Close())
+	} else { // it is closed last, so that its lock is held until it has its name
+		defer w.Close()
+	}
+	if err == nil {
 		err = w.root.Rename(w.temp, name)
 	}
 	if err != nil {

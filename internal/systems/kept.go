@@ -65,11 +65,11 @@ func (k *Kept) Signature() *trust.Signature {
 	}
 }
 
-// The files of a list, in a folder of its own.
-const (
-	listFile  = "list"
-	aboutFile = "about.json"
-)
+// aboutFile is one of the two files of a list, in a folder of its own. The other one, the list as it came, is named by
+// its digest, so that another edition takes its place at once, when what is known of it does.
+const aboutFile = "about.json"
+
+func listFile(sum string) string { return "list-" + sum[:min(16, len(sum))] }
 
 // Folder is the name of the folder for a list with a name.
 func Folder(name string) string {
@@ -86,18 +86,34 @@ func Keep(place state.Place, k *Kept) error {
 	if err != nil {
 		return err
 	}
-	// a list that doesn't agree with what is known of it counts as damaged, so the list comes first
-	if err := place.Write(listFile, k.Text); err != nil {
+	if err := place.Write(listFile(k.SHA256), k.Text); err != nil {
 		return err
 	}
-	return place.Write(aboutFile, append(text, '\n'))
+	if err := place.Write(aboutFile, append(text, '\n')); err != nil {
+		return err
+	}
+	root, err := place.Open()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	entries, err := fs.ReadDir(root.FS(), ".")
+	for _, e := range entries { // other editions
+		if strings.HasPrefix(e.Name(), "list-") && e.Name() != listFile(k.SHA256) {
+			err = errors.Join(err, root.Remove(e.Name()))
+		}
+	}
+	return err
 }
 
 // ErrDamaged says that a list that is kept is not as it was.
 var ErrDamaged = errors.New("is damaged: add it again")
 
+var errNone = errors.New("nothing is known of a list")
+
 // All reads the lists that are kept. A folder that isn't there has none. A list that can't be read is an error: one
-// that silently isn't used any more would be worse.
+// that silently isn't used any more would be worse. Where nothing is known of one, it was not kept to the end, or not
+// removed to the end.
 func All(folder string) (all []*Kept, err error) {
 	entries, err := os.ReadDir(folder)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -111,6 +127,9 @@ func All(folder string) (all []*Kept, err error) {
 			continue
 		}
 		k, err := load(filepath.Join(folder, e.Name()))
+		if errors.Is(err, errNone) {
+			continue
+		}
 		if err != nil {
 			return nil, fmt.Errorf("the list in %s %w", filepath.Join(folder, e.Name()), err)
 		}
@@ -121,6 +140,9 @@ func All(folder string) (all []*Kept, err error) {
 
 func load(folder string) (*Kept, error) {
 	text, err := state.ReadFile(filepath.Join(folder, aboutFile), maxAbout)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, errNone
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +150,7 @@ func load(folder string) (*Kept, error) {
 	if json.Unmarshal(text, &k.About) != nil || k.About.Version != aboutVersion {
 		return nil, ErrDamaged
 	}
-	if k.Text, err = state.ReadFile(filepath.Join(folder, listFile), MaxList); err != nil {
+	if k.Text, err = state.ReadFile(filepath.Join(folder, listFile(k.SHA256)), MaxList); err != nil {
 		return nil, err
 	}
 	if sum := sha256.Sum256(k.Text); hex.EncodeToString(sum[:]) != k.SHA256 {
@@ -141,12 +163,10 @@ func load(folder string) (*Kept, error) {
 // Remove removes a list.
 func Remove(folder string, k *Kept) error {
 	folder = filepath.Join(folder, Folder(k.Name))
-	for _, name := range []string{aboutFile, listFile} {
-		if err := os.Remove(filepath.Join(folder, name)); err != nil {
-			return err
-		}
+	if err := os.Remove(filepath.Join(folder, aboutFile)); err != nil {
+		return err
 	}
-	return os.Remove(folder)
+	return os.RemoveAll(folder)
 }
 
 // Errors of a list that was asked for again.

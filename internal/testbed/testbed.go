@@ -2,6 +2,7 @@
 package testbed
 
 import (
+	"errors"
 	"flag"
 	"os"
 	"os/exec"
@@ -16,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"zipstamp/internal/card/lock"
 )
 
 // Loop attaches a file as a loop device for the length of a test, with direct access to the file. The test is
@@ -23,6 +26,8 @@ import (
 func Loop(t *testing.T, file string, options ...string) string {
 	t.Helper()
 	NeedRoot(t)
+	done := loops(t, lock.Share)
+	defer done()
 	args := slices.Concat([]string{"--direct-io=on", "--show", "-f"}, options, []string{file})
 	out, err := exec.Command("losetup", args...).CombinedOutput()
 	if err != nil {
@@ -34,6 +39,21 @@ func Loop(t *testing.T, file string, options ...string) string {
 		assert.NoError(t, err, "%s", out)
 	})
 	return device
+}
+
+// LoopsAlone keeps other tests from attaching loop devices until done is called, so that none gets one that is free for
+// a moment.
+func LoopsAlone(t *testing.T) (done func()) { return loops(t, lock.Take) }
+
+func loops(t *testing.T, take func(*os.File) error) (done func()) {
+	t.Helper()
+	f, err := os.OpenFile(filepath.Join(os.TempDir(), "zipstamp-test-loops.lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	require.NoError(t, err)
+	for err = take(f); errors.Is(err, lock.ErrHeld); err = take(f) {
+		time.Sleep(10 * time.Millisecond)
+	}
+	require.NoError(t, err)
+	return func() { f.Close() }
 }
 
 // NeedRoot skips the test, or fails it with ZIPSTAMP_TEST_ALL set, where it doesn't run as root.

@@ -44,6 +44,7 @@ func blankFacts(a *answer, doc receipt.Document) {
 		}
 	}
 	phaseFacts(a, doc)
+	a.add("limits", "%s", memoryFact(doc))
 	a.add("let go", "%s", letGoFact(doc))
 }
 

@@ -124,7 +124,12 @@ func (v *Screen) planAnswer(p Plan) *answer {
 		}
 	}
 	if p.Image != nil {
-		a.add("image", "%s", imageFact(p.Image, p.Contents))
+		fact := imageFact(p.Image, p.Contents)
+		if (p.Image.Once() || p.Arrives) && p.Contents.Packing != image.RawPacking &&
+			p.Contents.Size.Certainty != image.Exact {
+			fact += "\nif it is too large for the card, that shows only when the card has been overwritten"
+		}
+		a.add("image", "%s", fact)
 		if p.Arrives {
 			a.add("from", "%s\nit is downloaded while it is written, and kept on the shelf", wordLines(p.From))
 		} else if p.From != "" {

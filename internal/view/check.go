@@ -57,6 +57,10 @@ func matched(a *answer, name string, r check.Report) {
 	}
 	misnamed(a, name, r)
 	signatureFacts(a, r)
+	if r.Copy != nil && !r.Copy.Whole() {
+		a.style = caution
+		a.note("%s", CopyGaps(name, r.Copy))
+	}
 	if noImage := (*image.UnusableError)(nil); errors.As(r.NoImage, &noImage) {
 		a.style = caution
 		a.note("It %s; it can't be stamped.", word(unusableClause(noImage)))
@@ -73,6 +77,10 @@ func matchedSentence(name string, r check.Report) string {
 		return fmt.Sprintf("%s is what was published, and signed by %s (%s).", name, signer(by), word(by.Key.Owner))
 	}
 	h := r.Best()
+	if r.IsOwn() {
+		return fmt.Sprintf("%s is unchanged since it was saved from %s on %s: its %s agrees.", name, word(r.Copy.Card),
+			Day(r.Copy.Made), h.Algorithm)
+	}
 	if h.Matched == check.Packed {
 		return fmt.Sprintf("%s is what %s unpacks to, and that is what was published: its %s agrees.", name,
 			FileName(r.Via.Path), h.Algorithm)
@@ -85,6 +93,24 @@ func matchedSentence(name string, r check.Report) string {
 		return fmt.Sprintf("%s is not damaged: %s agrees, which shows damage, not forgery.", name, of)
 	}
 	return fmt.Sprintf("%s is what was published%s: %s agrees.", name, publishedAt(r, h), of)
+}
+
+// CopyGaps says what is missing in a copy of a card.
+func CopyGaps(name string, c *check.Copy) string {
+	var gaps []string
+	if c.Missing > 0 {
+		gaps = append(gaps, Bytes(c.Missing)+" could not be read, and are zeros in it")
+	}
+	if c.Unsteady > 0 {
+		gaps = append(gaps, Bytes(c.Unsteady)+" did not read the same twice")
+	}
+	return fmt.Sprintf("%s is an incomplete copy of %s: %s.", name, word(c.Card), strings.Join(gaps, "; "))
+}
+
+// IncompleteCopy is the error of an image that is a copy of a card in which something is missing.
+func IncompleteCopy(path string, c *check.Copy) error {
+	return hinted("add --incomplete to stamp it all the same", "%s",
+		strings.TrimRight(CopyGaps(FileName(path), c), "."))
 }
 
 // publishedAt says where that was published which agrees, if that is known.
@@ -310,6 +336,10 @@ func mismatched(a *answer, name string, r check.Report) {
 		a.sentence = fmt.Sprintf("%s can't be compared with what was published: %s.", name, uncomparedClause(r))
 	case first != nil:
 		a.sentence = fmt.Sprintf("%s is not what was published: its %s differs.", name, first.Algorithm)
+		if r.Copy.Has(first.Digest) {
+			a.sentence = fmt.Sprintf("%s has changed since it was saved from %s on %s: its %s differs.", name,
+				word(r.Copy.Card), Day(r.Copy.Made), first.Algorithm)
+		}
 	case len(r.Wrong) == 0:
 		a.sentence = fmt.Sprintf("%s is not signed by the key that you named.", name)
 	default:
@@ -522,6 +552,8 @@ func (v *Screen) CheckLine(path string, r check.Report, err error) {
 	switch {
 	case err != nil:
 		text = ProblemSentence(err)
+	case r.Outcome() == check.Matched && r.Copy != nil && !r.Copy.Whole():
+		mark, style, text = "caution", caution, CopyGaps(FileName(path), r.Copy)
 	case r.SignedBy() != nil && r.Outcome() == check.Matched:
 		mark, style, text = "signed", good, fmt.Sprintf("%s: as published, signed by %s", word(path),
 			word(r.SignedBy().Key.Owner))

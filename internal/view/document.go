@@ -29,6 +29,9 @@ func MoodOf(doc receipt.Document) Mood {
 		if doc.Recheck != nil && doc.Recheck.Differ > 0 {
 			return Caution
 		}
+		if doc.Gauge != nil && doc.Gauge.Unkept > 0 {
+			return Caution
+		}
 		return IsGood
 	case slices.Contains([]receipt.Verdict{
 		receipt.NotReadBack, receipt.Interrupted, receipt.Incomplete, receipt.Verdict(gauge.Unsteady),
@@ -54,8 +57,11 @@ func Text(w io.Writer, doc receipt.Document) {
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintf(w, "SHA-256 of the record: %s\n", doc.Digest)
+	fmt.Fprintf(w, RecordDigest+": %s\n", doc.Digest)
 }
+
+// RecordDigest stands in every export of a receipt, before the digest of the record.
+const RecordDigest = "SHA-256 of the record"
 
 // Document shows a receipt: the result of a job that has ended, now or long ago. path is where it was kept; empty if it
 // was not.

@@ -19,6 +19,15 @@ import (
 
 // GaugeSentence is the answer of a test in one sentence. err is why it did not come to its end; nil if it did.
 func GaugeSentence(name string, r *gauge.Report, err error) string {
+	sentence := gaugeVerdict(name, r, err)
+	if r.Unkept > 0 {
+		sentence = fmt.Sprintf("%s; but %s did not keep what was written before the interruption.",
+			strings.TrimRight(sentence, "."), Bytes(r.Unkept))
+	}
+	return sentence
+}
+
+func gaugeVerdict(name string, r *gauge.Report, err error) string {
 	name = word(name)
 	size := Bytes(r.Claimed)
 	if r.Tested > 0 && r.Tested < r.Claimed {
@@ -349,6 +358,9 @@ func gaugeNotes(doc receipt.Document) (notes []string) {
 		if g.Method == string(gauge.BySpots) {
 			note("A card that keeps what is written anywhere, until the room that it really has is used up, would " +
 				"pass this test too. Only gauge whole can find that out.")
+		}
+		if g.Unkept > 0 {
+			note("If nothing else was written to it meanwhile, it loses data when it is unplugged: test it again.")
 		}
 		if g.Tested < g.Claimed {
 			note("The other %s were not tested.", Bytes(g.Claimed-g.Tested))

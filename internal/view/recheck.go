@@ -36,6 +36,10 @@ func RecheckSentence(name, imageName string, files bool, r *recheck.Report, err 
 				"the "))
 	case r.Same():
 		return fmt.Sprintf("%s is as it was stamped: all %s of %s are on it.", name, Bytes(r.Compared), imageName)
+	case r.Holds != "" && r.HoldsName:
+		return fmt.Sprintf("%s holds %s, not %s.", name, FileName(r.Holds), imageName)
+	case r.Holds != "":
+		return fmt.Sprintf("%s holds another system, not %s: %s.", name, imageName, r.Holds)
 	case r.Started() && r.Unsure() > 0:
 		return fmt.Sprintf("%s has been written to since it was %s. Nothing shows that it is damaged, but %s of "+
 			"it can't be judged.", name, was, Bytes(r.Unsure()))
@@ -100,18 +104,25 @@ func Area(a recheck.Area) (name, why string) {
 
 // areaReasons are the reasons in words.
 var areaReasons = map[recheck.Reason]string{
-	recheck.Mounting:     "mounting and writing change them",
-	recheck.NothingThere: "no file is there",
-	recheck.SwapSpace:    "a running board writes to its swap",
-	recheck.TableGrown:   "a first start grows the last partition, adds one, or gives the disk another number",
-	recheck.FSOwn:        "the file system writes it for itself",
-	recheck.InodeWritten: "its inode was written too",
-	recheck.WrittenSince: "it has been written since the card was stamped",
-	recheck.NotByStart:   "starting a board does not change it",
-	recheck.FSUntouched:  "its superblock is as it was, so nobody has written there",
+	recheck.Mounting:      "mounting and writing change them",
+	recheck.NothingThere:  "no file is there",
+	recheck.SwapSpace:     "a running board writes to its swap",
+	recheck.TableGrown:    "a first start grows the last partition, adds one, or gives the disk another number",
+	recheck.FSOwn:         "the file system writes it for itself",
+	recheck.InodeWritten:  "its inode says that it was written",
+	recheck.EntryWritten:  "its entry in its folder says that it was written",
+	recheck.EntryAsBefore: "its entry in its folder is as it was, so nobody has written it",
+	recheck.NotUsed:       "nothing on it was written since the card was stamped",
+	recheck.OneBit:        "only one bit of a sector differs, and nothing writes like that",
+	recheck.Disagrees:     "its tables don't agree with each other",
+	recheck.FoldersAsWere: "its folders are as they were, so nobody has written there",
+	recheck.NotUnmounted:  "it was not unmounted, so its tables may be behind what was written",
+	recheck.WrittenSince:  "it has been written since the card was stamped",
+	recheck.NotByStart:    "starting a board does not change it",
+	recheck.FSUntouched:   "its superblock is as it was, so nobody has written there",
 	recheck.TablesAsBefore: "no file is there, and the file system's tables are as they were, so nobody has written " +
 		"there",
-	recheck.InodeAsBefore: "its inode is as it was, so nobody has written it",
+	recheck.InodeAsBefore: "its inode says that nobody has written it",
 	recheck.NotSince:      "by its own date, it has not been written since the card was stamped",
 	recheck.BootFile:      "a board starts from it, and doesn't write it",
 	recheck.SumWrong:      "its checksum is wrong",

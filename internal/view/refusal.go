@@ -312,7 +312,12 @@ func refusedText(e *card.RefusedError) string {
 	for _, r := range e.Why {
 		why = append(why, reasonClauses(r)...)
 	}
-	return e.Card + " is refused: " + strings.Join(why, "; ")
+	text := e.Card + " is refused: " + strings.Join(why, "; ")
+	if len(e.Unmounted) > 0 {
+		text += fmt.Sprintf("; %s was unmounted already, and is mounted again when you reinsert the card",
+			strings.Join(e.Unmounted, ", "))
+	}
+	return text
 }
 
 // Refusal is a card, or what stands for one, that a command refuses for a reason of its own.

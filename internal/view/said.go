@@ -28,17 +28,35 @@ const (
 // UntouchedLeft is the state of things before anything was written.
 const UntouchedLeft = "No card was written to."
 
-// StampLeft is the state of cards whose stamp is ended at once; names are theirs.
-func StampLeft(names string) string {
-	return fmt.Sprintf("The cards being stamped (%s) have no partition table that a board could start from. Stamp "+
-		"them again before use.", names)
+// CardState is what is being done with one of the cards of a stamp.
+type CardState int
+
+// The states of a card.
+const (
+	NotBegun     CardState = iota // it is as it was
+	BeingTried                    // places of it are tried
+	BeingStamped                  // it is being written
+)
+
+// StampsLeft is the state of cards whose stamp is ended at once, by what is being done with each.
+func StampsLeft(cards map[CardState][]string) string {
+	var all []string
+	say := func(s CardState, format string) {
+		if names := cards[s]; len(names) > 0 {
+			all = append(all, fmt.Sprintf(format, strings.Join(names, ", ")))
+		}
+	}
+	say(BeingStamped, "The cards being stamped (%s) have no partition table that a board could start from. Stamp them "+
+		"again before use.")
+	say(BeingTried, "Nothing of the image was written to %s yet. The contents that were saved are kept; to restore "+
+		"them: "+
+		"zipstamp gauge restore")
+	say(NotBegun, "Nothing was written to %s.")
+	return strings.Join(all, "\n")
 }
 
-// TryLeft is the state of cards that are ended at once while places of them are tried before a stamp.
-func TryLeft(names string) string {
-	return fmt.Sprintf("Nothing of the image was written. What was saved from the cards (%s) is kept; to put it "+
-		"back: zipstamp gauge restore", names)
-}
+// TryLeft is the state of a card that is ended at once while it is copied or tried before a stamp.
+func TryLeft(names string) string { return StampsLeft(map[CardState][]string{BeingTried: {names}}) }
 
 // SpotsLeft is the state of a card whose test of places is ended at once.
 func SpotsLeft(name string) string {

@@ -34,6 +34,12 @@ func NoCopyFormat(path string) error {
 		FileName(path))
 }
 
+// OnlyCard says that the file to write is missing.
+func OnlyCard(card string) error {
+	return hinted("name it after the card: "+oneLine(shell.Command("zipstamp", "save", card, "copy.img.zst")),
+		"zipstamp save needs the file to write; only %s was given", FileName(card))
+}
+
 // NoFolderForCopy says that there is no folder for a copy.
 func NoFolderForCopy(folder string) error {
 	return fmt.Errorf("there is no folder %s for the copy", folder)
@@ -56,6 +62,9 @@ func CopyCarriesOn(path string, at, of int64) string {
 		Bytes(of))
 }
 
+// CopyMadeAnew says that an interrupted copy was of no use.
+const CopyMadeAnew = "The card has changed since the copy was begun, so all of it was copied again from the start."
+
 // SaveSentence is the answer of copying a card. err is why it failed; nil if it did not.
 func SaveSentence(name, path string, r save.Result, err error) string {
 	name, path = word(name), FileName(path)
@@ -63,13 +72,21 @@ func SaveSentence(name, path string, r save.Result, err error) string {
 	for _, e := range r.Unread {
 		lost += e.Length
 	}
+	var unsteady int64
+	for _, e := range r.Unsteady {
+		unsteady += e.Length
+	}
 	var write *save.WriteError
 	switch {
+	case err == nil && unsteady > 0:
+		return fmt.Sprintf("%s is saved in %s, but %s of it did not read the same twice, so the copy may be wrong "+
+			"there.", name, path, Bytes(lost+unsteady))
 	case err == nil && lost > 0:
 		return fmt.Sprintf("%s is saved in %s, but %s of it could not be read and are zeros there.", name, path,
 			Bytes(lost))
 	case err == nil:
-		return fmt.Sprintf("%s is saved: %s of it are in %s, which was read again.", name, Bytes(r.Size), path)
+		return fmt.Sprintf("%s is saved: %s of it are in %s, and read the same a second time.", name,
+			Bytes(r.Size), path)
 	case errors.Is(err, ErrInterrupted):
 		return fmt.Sprintf("%s is not saved: it was interrupted. The same command carries it on.", name)
 	case errors.As(err, new(*card.GoneError)):
@@ -120,6 +137,9 @@ func saveFacts(a *answer, doc receipt.Document) {
 	if s.Unread.Count > 0 {
 		a.add("not read", "%s", unreadFact(s.Unread))
 	}
+	if s.Unsteady != nil {
+		a.add("unsteady", "%s", unreadFact(*s.Unsteady))
+	}
 	phaseFacts(a, doc)
 	a.add("forgiven", "%s", mishapsFact(doc.Mishaps))
 	a.add("let go", "%s", letGoFact(doc))
@@ -139,9 +159,13 @@ func unreadFact(e receipt.Extents) string {
 
 func saveNotes(a *answer, doc receipt.Document) {
 	if doc.Verdict == receipt.Good || doc.Verdict == receipt.Incomplete {
-		a.note("To put it on a card again: %s", oneLine(shell.Command("zipstamp", "stamp", doc.Save.File, "CARD")))
+		command := []string{"zipstamp", "stamp", doc.Save.File, "CARD"}
+		if doc.Verdict == receipt.Incomplete {
+			command = append(command, "--incomplete")
+		}
+		a.note("To put it on a card again: %s", oneLine(shell.Command(command...)))
 	}
-	if doc.Save.Unread.Count > 0 {
+	if doc.Save.Unread.Count > 0 || doc.Save.Unsteady != nil {
 		a.note("Try again with another reader: what one can't read, another sometimes can.")
 	}
 }

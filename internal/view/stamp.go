@@ -49,7 +49,8 @@ func (v *Screen) Documents(all []receipt.Document, paths []string) {
 
 // isStamped tells whether a stamp has left the image on the card.
 func isStamped(doc receipt.Document) bool {
-	return doc.Verdict == receipt.Good || doc.Verdict == receipt.NotReadBack
+	return doc.Verdict == receipt.Good || doc.Verdict == receipt.NotReadBack ||
+		doc.Verdict == receipt.Counterfeit && doc.Gauge == nil
 }
 
 // sharedNotes adds the notes of several cards, each once, with the names of the cards that it is about.
@@ -129,7 +130,8 @@ func fateLines(doc receipt.Document, path string) []string {
 		lines = append(lines, done+": "+strings.Join(rates, ", "))
 	}
 	for _, f := range []Fact{
-		{"spared", sparedFact(doc)},
+		{"skipped", sparedFact(doc)},
+		{"capacity", capacityFact(doc)},
 		{"discarded", restFact(doc)},
 		{"limits", memoryFact(doc)},
 		{"unsteady", unsteadyFact(doc)},
@@ -202,11 +204,13 @@ func StampSentence(imageName, cardName string, r stamp.Result, err error) string
 		case r.Kept > 0:
 			return fmt.Sprintf("%s. %s of %s differed and were written; all was read back.", sentence, Bytes(r.Written),
 				Bytes(r.Size))
-		case r.Zeros > 0:
-			return fmt.Sprintf("%s. %s of %s were written, and the rest is zeros; all was read back.", sentence,
-				Bytes(r.Written), Bytes(r.Size))
 		}
 		return sentence + "."
+	}
+	var fake *stamp.CounterfeitError
+	if errors.As(err, &fake) {
+		return fmt.Sprintf("%s is counterfeit: %s is on it and read back, but it holds about %s of the %s that it "+
+			"claims.", cardName, imageName, Bytes(fake.Holds), Bytes(fake.Claimed))
 	}
 	return fmt.Sprintf(notStamped+"%s; %s.", failure(cardName, r, err), stateClause(r, err))
 }
@@ -255,7 +259,7 @@ func tooSmallClause(cardName string, e *stamp.TooSmallError) string {
 func readBackClause(cardName string, r stamp.Result, e *stamp.ReadBackError) string {
 	switch {
 	case r.Loss != nil && r.Loss.Holds == 0:
-		return cardName + " keeps nothing of what is written to it"
+		return "nothing of the image could be read back from " + cardName + ": it holds much less than it claims"
 	case r.Loss != nil && r.Loss.Wraps:
 		return fmt.Sprintf(
 			"%s does not hold what was written: its addresses repeat after about %s, so it holds less than it claims",
@@ -359,9 +363,13 @@ var desktopKnows = []layout.FSKind{
 	layout.FAT12Kind, layout.FAT16Kind, layout.FAT32Kind, layout.ExFATKind, layout.NTFSKind, layout.ISOKind,
 }
 
-// nextNotes say what to do next with a card that is good.
-func nextNotes(a *answer, c receipt.Card) {
-	if c.Beyond >= minBeyond {
+// nextNotes say what to do next with a card that has the image.
+func nextNotes(a *answer, c receipt.Card, fake bool) {
+	switch {
+	case fake:
+		a.note("Give it back. Most systems grow into the rest of the card when a board first starts from it, and " +
+			"lose what they write beyond its real size.")
+	case c.Beyond >= minBeyond:
 		a.note(
 			"%s of the card lie beyond the image; most systems grow into it when a board first starts from the card.",
 			Bytes(c.Beyond),
@@ -378,7 +386,7 @@ func nextNotes(a *answer, c receipt.Card) {
 func stampNotes(a *answer, doc receipt.Document) {
 	done := isStamped(doc)
 	if done {
-		nextNotes(a, doc.Card)
+		nextNotes(a, doc.Card, doc.Verdict == receipt.Counterfeit)
 	}
 	switch {
 	case done && doc.Unsteady != nil:

@@ -59,7 +59,9 @@ func cardFacts(a *answer, doc receipt.Document) {
 			"this system can't bypass its own memory for this file, so the read-back says little of the card",
 		)
 	}
-	a.add("spared", "%s", sparedFact(doc))
+	a.add("written", "%s", writtenFact(doc))
+	a.add("skipped", "%s", sparedFact(doc))
+	a.add("capacity", "%s", capacityFact(doc))
 	a.add("discarded", "%s", restFact(doc))
 	a.add("limits", "%s", memoryFact(doc))
 	a.add("unsteady", "%s", unsteadyFact(doc))
@@ -72,22 +74,59 @@ func cardFacts(a *answer, doc receipt.Document) {
 	}
 }
 
-// sparedFact says how much was not written.
-func sparedFact(doc receipt.Document) string {
-	spared := doc.Bytes.Spared
-	all := spared.Same + spared.Zeros
-	if all == 0 || !isStamped(doc) {
+// writtenFact says how much was written in all, where that is more than the image's own bytes.
+func writtenFact(doc receipt.Document) string {
+	b := doc.Bytes
+	if b.Total <= b.Written || !isStamped(doc) {
 		return ""
 	}
-	var parts []string
-	if spared.Same > 0 {
-		parts = append(parts, Bytes(spared.Same)+" were on the card already")
+	return fmt.Sprintf("%s in all, %s of it to get past the card's own cache and to test it", Bytes(b.Total),
+		Bytes(b.Total-b.Written))
+}
+
+// sparedFact says how much was not written, and how much less that is than all, by everything that was written.
+func sparedFact(doc receipt.Document) string {
+	same := doc.Bytes.Spared.Same
+	if same == 0 || !isStamped(doc) {
+		return ""
 	}
-	if spared.Zeros > 0 {
-		parts = append(parts, Bytes(spared.Zeros)+" are zeros, which a discard has left there")
+	text := Bytes(same) + ", already on the card"
+	less := 100 * float64(same) / float64(doc.Bytes.Total+same)
+	if (doc.Bytes.Total > 0 || doc.Bytes.Written == 0) && less >= 1 {
+		text += fmt.Sprintf(" (%.0f%% less wear)", less)
 	}
-	return fmt.Sprintf("%s (%.0f %% less wear)", strings.Join(parts, ", "),
-		100*float64(all)/float64(max(doc.Image.Unpacked, all)))
+	return text
+}
+
+// capacityFact says what marks beyond the image told of the card.
+func capacityFact(doc receipt.Document) string {
+	k := doc.Capacity
+	switch {
+	case k == nil || !isStamped(doc):
+		return ""
+	case k.Holds > 0 && k.Wraps:
+		return fmt.Sprintf("counterfeit: it holds %s of %s; anything written beyond that overwrites earlier data",
+			exact(k.Holds), Bytes(doc.Card.Size))
+	case k.Holds > 0:
+		return fmt.Sprintf("counterfeit: %d of %d marks beyond the image were lost; it holds at least %s of %s",
+			k.Marks-k.Right-k.Odd, k.Marks, Bytes(k.Holds), Bytes(doc.Card.Size))
+	case k.Odd > 0:
+		return fmt.Sprintf("%d of %d marks beyond the image did not read back right; test the card with zipstamp gauge",
+			k.Odd, k.Marks)
+	case k.Earlier:
+		return "no sign of a counterfeit, as an earlier receipt shows"
+	case k.Proven:
+		return fmt.Sprintf("no sign of a counterfeit: %d marks beyond the image read back right, past a cache of %s",
+			k.Marks, Bytes(displacedOf(doc)))
+	}
+	return ""
+}
+
+func displacedOf(doc receipt.Document) int64 {
+	if doc.Bytes.Displaced == nil {
+		return 0
+	}
+	return *doc.Bytes.Displaced
 }
 
 // restFact says what was discarded beyond the image.
@@ -116,8 +155,7 @@ func memoryFact(doc receipt.Document) string {
 	if doc.Verdict != receipt.Good || doc.Bytes.Displaced == nil || *doc.Bytes.Displaced >= stamp.Displaced {
 		return ""
 	}
-	return fmt.Sprintf("only %s more could be written before the read-back, so a card that answers for more than "+
-		"that from a memory of its own could hide a loss", Bytes(*doc.Bytes.Displaced))
+	return fmt.Sprintf("a card with a cache larger than %s could still hide a loss", Bytes(*doc.Bytes.Displaced))
 }
 
 func docImage(i receipt.Image) string {
@@ -160,7 +198,9 @@ func checkedFact(i receipt.Image) string {
 			continue
 		}
 		source := "as given"
-		if p.File != "" {
+		if p.Own {
+			source = "unchanged since it was saved from a card"
+		} else if p.File != "" {
 			source = "as published in " + published(p)
 		}
 		if check.On(p.Matched) == check.Packed {

@@ -70,8 +70,9 @@ type Disk struct {
 	Path      string // as the system opens it
 	Key       string // by which the host knows it as long as it is there; two disks never have the same
 	Insertion string // differs each time that a disk or a medium is put in, as far as the system tells
-	Size      int64  // 0: no medium
-	Sector    int    // logical
+	Traffic   Traffic
+	Size      int64 // 0: no medium
+	Sector    int   // logical
 	ReadOnly  bool
 	Removable bool // the medium is, or the whole stick
 	Bus       Bus
@@ -93,6 +94,14 @@ type Disk struct {
 	Swaps   []Swap
 	Holders []Holder    // what is built on it and in use
 	System  []SystemUse // what of the running system is on it
+}
+
+// Traffic is what the system has counted of a disk since it appeared, bytes, whichever program it came from. The zero
+// value says that nothing is known.
+type Traffic struct {
+	Since     string `json:"since"` // tells this appearance of the disk from all others
+	Written   int64  `json:"written"`
+	Discarded int64  `json:"discarded"`
 }
 
 // USBDevice is what the device says that a disk is reached through: a stick, or a reader.

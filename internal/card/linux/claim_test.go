@@ -213,6 +213,7 @@ func TestMountedAgainInBetween(t *testing.T) {
 func TestAnotherCardUnderTheSameName(t *testing.T) {
 	b := newBench(t)
 	c := b.find()
+	defer testbed.LoopsAlone(t)()
 	b.sh("partx -d " + b.loop + "; losetup -d " + b.loop + "; truncate -s 32M other; losetup " + b.loop + " other")
 	_, err := c.Claim(context.Background(), card.Freeing{})
 	assertRefused(t, err, guard.Changed, "")
@@ -238,4 +239,37 @@ func TestThisComputersOwnDisks(t *testing.T) {
 		_, err = c.Claim(context.Background(), card.Freeing{Consent: card.Consent{FixedDisk: true, Asked: true}})
 		assert.Error(t, err, c.Path)
 	}
+}
+
+// TestWhatIsMountedOverIsLeftAlone has the file system of another disk mounted over that of the card.
+func TestWhatIsMountedOverIsLeftAlone(t *testing.T) {
+	b := newBench(t)
+	other := testbed.Loop(t, testbed.Sparse(t, filepath.Join(b.dir, "other"), 8<<20))
+	b.sh("mkfs.ext2 -q " + other + "; mkdir one; mount " + b.loop + "p1 one; mount " + other +
+		" one; echo tide > one/a")
+	point := filepath.Join(b.dir, "one")
+	t.Cleanup(func() { _ = exec.Command("umount", point).Run(); _ = exec.Command("umount", point).Run() })
+	_, err := b.find().Claim(context.Background(), card.Freeing{Consent: card.Consent{Asked: true}})
+	assertRefused(t, err, guard.NotUnmounted, point)
+	assert.FileExists(t, filepath.Join(point, "a"), "it is still mounted")
+}
+
+// TestBusyPartitionLeavesTheOthersMounted has a program in one of two file systems: neither is unmounted, and that is
+// known beforehand.
+func TestBusyPartitionLeavesTheOthersMounted(t *testing.T) {
+	b := newBench(t)
+	b.sh("mkfs.ext2 -q " + b.loop + "p2; mkdir one two; mount " + b.loop + "p1 one; mount " + b.loop + "p2 two")
+	one, two := filepath.Join(b.dir, "one"), filepath.Join(b.dir, "two")
+	t.Cleanup(func() { _ = exec.Command("umount", one, two).Run() })
+	cmd := exec.Command("sleep", "60")
+	cmd.Dir = one
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	c := b.find()
+	assertRefused(t, c.MayFree(), guard.InUse, one)
+	_, err := c.Claim(context.Background(), card.Freeing{Consent: card.Consent{Asked: true}})
+	assertRefused(t, err, guard.InUse, one)
+	text, err := os.ReadFile("/proc/self/mountinfo")
+	require.NoError(t, err)
+	assert.Contains(t, string(text), two)
 }

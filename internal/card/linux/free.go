@@ -7,8 +7,10 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"unsafe"
 
+	"github.com/moby/sys/mountinfo"
 	"golang.org/x/sys/unix"
 
 	"zipstamp/internal/card"
@@ -19,18 +21,51 @@ import (
 
 // Free turns off the disk's swap and unmounts its file systems, the last mounted first. The error is a
 // *card.RefusedError.
-func (Host) Free(ctx context.Context, d disks.Disk) error {
+func (h Host) Free(ctx context.Context, d disks.Disk) error {
+	if err := h.MayFree(d); err != nil { // so that what is in use doesn't leave half of it unmounted
+		return err
+	}
 	for _, s := range d.Swaps {
 		if err := swapOff(s.Path); err != nil {
 			return refused(d, guard.Reason{Cause: guard.SwapStays, Name: s.Path, Err: err})
 		}
 	}
+	var done []string
 	for _, m := range d.InUse() {
 		if err := unmount(ctx, d, m); err != nil {
+			var refused *card.RefusedError
+			if errors.As(err, &refused) {
+				refused.Unmounted = done
+			}
 			return err
+		}
+		done = append(done, m.Point)
+	}
+	return nil
+}
+
+// MayFree tells whether no program uses a file system of the disk, and nothing is mounted over one, as far as this user
+// may know.
+func (Host) MayFree(d disks.Disk) error {
+	for _, m := range d.InUse() {
+		if !isOnTop(m) {
+			return refused(d, guard.Reason{Cause: guard.NotUnmounted, Name: m.Point, Err: errCovered})
+		}
+		if users := usersOf(m.Point); len(users) > 0 {
+			return inUse(d, m, users)
 		}
 	}
 	return nil
+}
+
+// inUse is the refusal of a disk that programs use.
+func inUse(d disks.Disk, m disks.Mount, users []guard.Program) error {
+	for _, u := range users {
+		if u.ID == os.Getpid() { // there is no use in waiting for that
+			return refused(d, guard.Reason{Cause: guard.UsedByUs, Programs: []guard.Program{u}})
+		}
+	}
+	return refused(d, guard.Reason{Cause: guard.InUse, Name: m.Point, Programs: users})
 }
 
 func refused(d disks.Disk, r guard.Reason) error {
@@ -46,6 +81,31 @@ func swapOff(path string) error {
 		return errno
 	}
 	return nil
+}
+
+// errCovered says that another file system is mounted over the one that is to be unmounted.
+var errCovered = errors.New("another file system is mounted over it; unmount that first")
+
+// isOnTop tells whether a mount is what its point shows. What lies over it, be it another disk's, would be unmounted in
+// its place.
+func isOnTop(m disks.Mount) bool {
+	if m.Via == "overlay" { // its source is no device
+		return true
+	}
+	all, err := mountinfo.GetMounts(func(i *mountinfo.Info) (skip, stop bool) { return i.Mountpoint != m.Point, false })
+	if err != nil || len(all) == 0 {
+		return true // the kernel will say so
+	}
+	top := all[len(all)-1]
+	var st unix.Stat_t
+	if err := unix.Stat(m.Source, &st); err != nil {
+		return true
+	}
+	if int(unix.Major(st.Rdev)) == top.Major && int(unix.Minor(st.Rdev)) == top.Minor {
+		return true
+	}
+	source, err := filepath.EvalSymlinks(top.Source) // of file systems whose number is not that of their disk
+	return err == nil && source == m.Source
 }
 
 func unmount(ctx context.Context, d disks.Disk, m disks.Mount) error {
@@ -64,13 +124,7 @@ func unmount(ctx context.Context, d disks.Disk, m disks.Mount) error {
 	case errors.Is(err, unix.EINVAL): // not mounted any more, or not where this program runs
 		return refused(d, guard.Reason{Cause: guard.MountedElse, Name: m.Point})
 	case errors.Is(err, unix.EBUSY), errors.Is(err, desktop.ErrBusy):
-		users := usersOf(m.Point)
-		for _, u := range users {
-			if u.ID == os.Getpid() { // there is no use in waiting for that
-				return refused(d, guard.Reason{Cause: guard.UsedByUs, Programs: []guard.Program{u}})
-			}
-		}
-		return refused(d, guard.Reason{Cause: guard.InUse, Name: m.Point, Programs: users})
+		return inUse(d, m, usersOf(m.Point))
 	}
 	return refused(d, guard.Reason{Cause: guard.NotUnmounted, Name: m.Point, Err: err})
 }

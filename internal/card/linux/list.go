@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"zipstamp/internal/card/disks"
 	filenumber "zipstamp/internal/card/file"
@@ -123,11 +124,39 @@ func (m *machine) readDisk(folder string) {
 	n.below = names(filepath.Join(folder, "slaves"))
 	readBus(d, folder)
 	d.Insertion = insertion(d, attribute(folder, "diskseq"))
+	d.Traffic = m.traffic(folder)
 	d.Unfit = unfit(folder, d)
 	u := m.udev(numberIn(folder))
 	d.Scheme, d.ID, d.FS = schemes[u["ID_PART_TABLE_TYPE"]], u["ID_PART_TABLE_UUID"], u.names()
 	m.readParts(folder, d)
 	d.Holders = m.holders(folder, d)
+}
+
+// traffic is what the kernel has counted of a disk since it appeared (Documentation/block/stat.rst): the seventh number
+// of stat has the sectors that were written, and the fourteenth, from Linux 4.18 on, those that were discarded.
+func (m *machine) traffic(folder string) (t disks.Traffic) {
+	fields := strings.Fields(attribute(folder, "stat"))
+	boot, err := os.ReadFile(m.path("proc/sys/kernel/random/boot_id"))
+	info, statErr := os.Stat(folder)
+	if len(fields) < 14 || err != nil || statErr != nil {
+		return t
+	}
+	written, err := strconv.ParseInt(fields[6], 10, 54)
+	discarded, err2 := strconv.ParseInt(fields[13], 10, 54)
+	if err != nil || err2 != nil || written < 0 || discarded < 0 {
+		return t
+	}
+	t.Since = fmt.Sprintf("%s %s %d", strings.TrimSpace(string(boot)), numberIn(folder), inode(info))
+	t.Written, t.Discarded = written*sysfsSector, discarded*sysfsSector
+	return t
+}
+
+// inode is the number of a folder of sysfs, which the kernel gives to no other one as long as it runs.
+func inode(info os.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return uint64(st.Ino)
+	}
+	return 0
 }
 
 func (m *machine) addNode(folder string, d *disks.Disk) *node {

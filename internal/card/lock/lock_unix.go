@@ -5,6 +5,7 @@ package lock
 
 import (
 	"errors"
+	"io/fs"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -34,3 +35,9 @@ func try(f *os.File, how int) error {
 
 // Remove has a file removed that is locked, and closes it.
 func Remove(f *os.File, remove func() error) error { return errors.Join(remove(), f.Close()) }
+
+// Young tells whether a file is so new that another run may just be making it, where that matters: not here.
+func Young(fs.FileInfo) bool { return false }
+
+// Patiently does something with a file that another run may have open. Here, that is no hindrance.
+func Patiently(do func() error) error { return do() }

@@ -3,7 +3,9 @@ package lock
 
 import (
 	"errors"
+	"io/fs"
 	"os"
+	"time"
 
 	"golang.org/x/sys/windows"
 
@@ -33,3 +35,28 @@ func try(f *os.File, how uint32) error {
 // Remove has a file removed that is locked, and closes it: before that, since what is open can't be removed here. If
 // another run opens it in between, it stays.
 func Remove(f *os.File, remove func() error) error { return errors.Join(f.Close(), remove()) }
+
+// youth is how long a file counts as new.
+const youth = 10 * time.Second
+
+// Young tells whether a file is so new that another run may just be making it: here, a file must be closed before it is
+// removed, and so that run could get its lock in between.
+func Young(info fs.FileInfo) bool { return time.Since(info.ModTime()) < youth }
+
+// Tries to do something with a file that another run may just be reading, and how long apart.
+const (
+	tries = 40
+	pause = 50 * time.Millisecond
+)
+
+// Patiently does something with a file that nothing else may have open here, and tries again for 2 s where another run
+// has.
+func Patiently(do func() error) (err error) {
+	for range tries {
+		if err = do(); !errors.Is(err, windows.ERROR_SHARING_VIOLATION) {
+			return err
+		}
+		time.Sleep(pause)
+	}
+	return err
+}

@@ -27,6 +27,7 @@ type Card struct {
 	last     []byte // what was written last, where that matters
 	chances  uint64 // drawn so far
 	unsafe   undo   // what may be lost when the power is cut
+	late     []late // discards that take effect when the card is taken out, the oldest first
 	opened   time.Time
 }
 
@@ -58,6 +59,11 @@ func open(s Spec, flags int) (*Card, error) {
 // Access says that it is simulated.
 func (c *Card) Access() card.Access { return card.Simulated }
 
+// Rates are how fast it is, bytes a second; 0 where that isn't given.
+func (c *Card) Rates() (write, read float64) {
+	return float64(c.spec.WriteRate), float64(c.spec.ReadRate)
+}
+
 // Present is always true: a card that is gone says so itself.
 func (c *Card) Present() bool { return true }
 
@@ -75,7 +81,7 @@ func (c *Card) Flush() error {
 	if c.gone {
 		return fault.Gone
 	}
-	if c.spec.Real == c.spec.Claimed && !c.spec.ReadOnly {
+	if c.spec.Real == c.spec.Claimed && !c.spec.ReadOnly && !c.spec.Volatile {
 		if err := c.cache.store(c.store); err != nil {
 			return err
 		}
@@ -87,11 +93,16 @@ func (c *Card) Flush() error {
 // Forget does nothing: the backing file is the card itself, so nothing of this computer stands between.
 func (c *Card) Forget() error { return nil }
 
-// Close takes the card out, when it has stored what was in its memory.
+// Close takes the card out, when it has stored what was in its memory. What it puts off until then is done.
 func (c *Card) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return errors.Join(c.cache.store(c.store), c.backing.Close())
+	var err error
+	if !c.spec.Volatile {
+		err = c.cache.store(c.store)
+	}
+	c.cache = cache{} // whoever keeps the card needs no memory for it
+	return errors.Join(err, c.doLate(), c.backing.Close())
 }
 
 // ReadAt reads whole sectors. Errors are of the kinds of package fault.
@@ -133,6 +144,7 @@ func (c *Card) WriteAt(p []byte, off int64) (int, error) {
 	if writeErr := c.write(p[:n], off); writeErr != nil {
 		return 0, fault.Of(writeErr)
 	}
+	c.spare(off, int64(n))
 	return n, err
 }
 

@@ -42,6 +42,9 @@ type Spec struct {
 	// WriteBack says that what is written gets to its place only when the memory needs the room, or when the card is
 	// taken out. A card that lies about its size doesn't store it by a flush either.
 	WriteBack bool `toml:"write_back,omitempty"`
+	// Volatile says that what is only in the memory of such a card is lost when it is taken out, and that a flush
+	// doesn't store it either.
+	Volatile bool `toml:"volatile,omitempty"`
 
 	ReadRate  Rate     `toml:"read_rate,omitempty"`  // none: as fast as the backing file
 	WriteRate Rate     `toml:"write_rate,omitempty"` //
@@ -103,12 +106,19 @@ type Discards string
 
 // What may become of what was discarded.
 const (
-	ToZeros  Discards = "zeros"
-	ToFF     Discards = "ff" // bytes of 0xFF
-	Ignored  Discards = "nothing"
-	Refused  Discards = "fails" // with an I/O error
-	NoneToDo Discards = ""      // the card takes none
+	ToZeros Discards = "zeros"
+	ToFF    Discards = "ff" // bytes of 0xFF
+	Ignored Discards = "nothing"
+	Refused Discards = "fails" // with an I/O error
+	// it reads as before, and is zeros when the card has been taken out
+	LateZeros Discards = "zeros later"
+	LateOld   Discards = "old data later" // zeros, and what was there before when the card has been taken out
+	Around    Discards = "zeros around"   // zeros, also in the rest of the units of 4 MiB in which it begins and ends
+	NoneToDo  Discards = ""               // the card takes none
 )
+
+// AllDiscards lists what cards that take discards do with them.
+var AllDiscards = []Discards{ToZeros, ToFF, Ignored, Refused, LateZeros, LateOld, Around}
 
 // Fault is a run of sectors that don't work.
 type Fault struct {
@@ -241,12 +251,14 @@ func (s Spec) complete() (Spec, error) {
 		return s, fmt.Errorf("beyond %q: it is %q, %q, %q, %q or %q", s.Beyond, Wrap, Drop, Lazy, Oldest, Ends)
 	case !slices.Contains([]Reads{Zeros, FF, Noise, Changing, Last}, s.Reads):
 		return s, fmt.Errorf("reads %q: it is %q, %q, %q, %q or %q", s.Reads, Zeros, FF, Noise, Changing, Last)
-	case !slices.Contains([]Discards{NoneToDo, ToZeros, ToFF, Ignored, Refused}, s.Discards):
-		return s, fmt.Errorf("discards %q: it is %q, %q, %q or %q", s.Discards, ToZeros, ToFF, Ignored, Refused)
+	case s.Discards != NoneToDo && !slices.Contains(AllDiscards, s.Discards):
+		return s, fmt.Errorf("discards %q: it is one of %q", s.Discards, AllDiscards)
 	case s.Latency < 0 || s.Stall < 0 || s.GoneAfterTime < 0:
 		return s, errors.New("latency, stall and gone_after_time are not negative")
 	case s.WriteBack && s.Cache < sector:
 		return s, errors.New("write_back needs a cache")
+	case s.Volatile && !s.WriteBack:
+		return s, errors.New("a volatile memory needs write_back too (practice new --write-back)")
 	case s.WriteBack && s.PowerCutAfter > 0:
 		return s, errors.New("write_back and power_cut_after don't go together; tear_after does")
 	case (s.FadeAfter > 0) != (s.FadeRate > 0):

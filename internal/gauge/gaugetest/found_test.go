@@ -1,13 +1,17 @@
 package gaugetest
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"zipstamp/internal/card/practice"
+	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/gauge/whole"
 	"zipstamp/internal/testbed"
 )
 
@@ -63,4 +67,25 @@ func TestCardsThatWereJudgedWrongOnce(t *testing.T) {
 		}
 		require.NoError(t, r.Whole(s, random), fmt.Sprint(s))
 	}
+}
+
+// TestWholeAfterSpots tests a card that gives out its room as it is asked for it, and of which a test of places has got
+// some before.
+func TestWholeAfterSpots(t *testing.T) {
+	r := reader(t)
+	d, err := r.Insert(practice.Spec{Version: practice.Version, Claimed: 256e6, Real: 60e6, Beyond: practice.Lazy})
+	require.NoError(t, err)
+	defer d.Close()
+	random := rand.New(rand.NewPCG(4, 4))
+	_, _, err = spots.Test{
+		Device: d, Nonce: Nonce(random), Seed: 4, Places: spots.DefaultPlaces,
+	}.Run(context.Background())
+	require.NoError(t, err)
+	rep, err := whole.Test{Device: d, Nonce: Nonce(random)}.Run(context.Background())
+	require.NoError(t, err)
+	require.NotNil(t, rep.Loss)
+	assert.True(t, rep.Loss.Anywhere)
+	assert.False(t, rep.Loss.Exact)
+	assert.LessOrEqual(t, rep.Loss.Real, int64(60e6))
+	assert.GreaterOrEqual(t, rep.Loss.Most, int64(60e6))
 }

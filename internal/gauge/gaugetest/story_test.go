@@ -399,7 +399,7 @@ func TestWholeIsCarriedOn(t *testing.T) {
 			var kept *whole.Progress
 			nonce := Nonce(random)
 			var rep *gauge.Report
-			stops := 0
+			stops, spoilt := 0, int64(0)
 			for {
 				ctx, stop := context.WithCancelCause(context.Background())
 				limit := 5 + random.Int64N(40)
@@ -424,6 +424,7 @@ func TestWholeIsCarriedOn(t *testing.T) {
 				if name == "honest" && kept != nil && kept.Head > 32<<20 {
 					_, err := d.WriteAt(make([]byte, 1<<20), 20<<20)
 					require.NoError(t, err)
+					spoilt += 1 << 20
 				}
 			}
 			for _, p := range rep.Writing {
@@ -434,6 +435,8 @@ func TestWholeIsCarriedOn(t *testing.T) {
 			switch name {
 			case "honest":
 				assert.Equal(t, gauge.Holds, rep.Verdict)
+				assert.Equal(t, spoilt > 0, rep.Unkept > 0, "what was lost meanwhile is noted")
+				assert.LessOrEqual(t, rep.Unkept, spoilt)
 			case "faulty":
 				assert.Equal(t, gauge.Counts{Worn: 3, Bits: 3, Unreadable: 1}, rep.Bad)
 			default:

@@ -94,7 +94,13 @@ func Create(folder state.Place, head Head) (*Journal, error) {
 	base := strings.TrimSuffix(j.name, suffix)
 	for n := 2; ; n++ { // a test and what puts right after it may begin within the same second
 		j.file, err = root.OpenFile(j.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if !errors.Is(err, fs.ErrExist) || n > 100 {
+		if err == nil {
+			err = lock.Own(root, j.name, j.file) // for as long as the test runs
+			if lock.Lost(err) {                  // a listing has taken it for one that came to nothing
+				j.file.Close()
+			}
+		}
+		if !errors.Is(err, fs.ErrExist) && !lock.Lost(err) || n > 100 {
 			break
 		}
 		j.name = fmt.Sprintf("%s_%d%s", base, n, suffix)
@@ -104,9 +110,6 @@ func Create(folder state.Place, head Head) (*Journal, error) {
 		return nil, err
 	}
 	text, err := json.Marshal(head)
-	if err == nil {
-		err = lock.Take(j.file) // for as long as the test runs
-	}
 	if err == nil {
 		err = folder.Owner.Take(j.file)
 	}
@@ -151,7 +154,8 @@ func (j *Journal) Close() error { return errors.Join(j.file.Close(), j.root.Clos
 
 // Remove takes the journal away: all has been put back.
 func (j *Journal) Remove() error {
-	return errors.Join(j.file.Close(), j.root.Remove(j.name), state.Sync(j.root), j.root.Close())
+	err := errors.Join(j.file.Close(), lock.Patiently(func() error { return j.root.Remove(j.name) }))
+	return errors.Join(err, state.Sync(j.root), j.root.Close())
 }
 
 // Pending is a journal of a run that did not come to its end.
@@ -210,7 +214,9 @@ func All(folder string) ([]Pending, error) {
 			all = append(all, p)
 			continue
 		}
-		_ = p.Remove() // it was killed before it saved anything; one that runs keeps it
+		if info, err := e.Info(); err == nil && !lock.Young(info) {
+			_ = p.Remove() // it was killed before it saved anything; one that runs keeps it
+		}
 	}
 	return all, nil
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync"
 	"testing"
 	"time"
 
@@ -142,4 +143,35 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestListingBesideTests lists journals while others are begun: none of these is taken for one that came to nothing.
+func TestListingBesideTests(t *testing.T) {
+	place := state.Place{Home: t.TempDir(), Folder: "journals"}
+	var all sync.WaitGroup
+	ended := make(chan struct{})
+	for range 3 {
+		all.Go(func() {
+			for {
+				select {
+				case <-ended:
+					return
+				default:
+					_, err := All(place.Path())
+					assert.NoError(t, err)
+				}
+			}
+		})
+	}
+	for i := range 200 {
+		j, err := Create(place, Head{
+			Job: "pace", Card: card.Record{Name: "x", Size: 1 << 20}, Started: time.Unix(int64(i), 0),
+		})
+		require.NoError(t, err)
+		require.NoError(t, j.Save([]Place{{0, make([]byte, 512)}}))
+		require.FileExists(t, j.Path())
+		require.NoError(t, j.Remove())
+	}
+	close(ended)
+	all.Wait()
 }

@@ -92,9 +92,6 @@ func (c comb) windows(size, most int64) (all []layout.Extent) {
 	return append(all, layout.Extent{Offset: size - c.step, Length: c.step})
 }
 
-// capacities are those that are printed on cards, in GB.
-var capacities = []int64{1, 2, 4, 8, 16, 32, 64, 128, 200, 256, 400, 512, 1000, 1024, 1500, 2000, 2048}
-
 // needed are the first and last places of the card, and those around the end of what is needed of it.
 func needed(size, most int64, sector int) (spots []spot) {
 	end := min(most/int64(sector)*int64(sector), size)
@@ -106,17 +103,9 @@ func needed(size, most int64, sector int) (spots []spot) {
 	return spots
 }
 
-// edges are the first and last places of the card, and both sides of every power of two from a MiB on and of every
-// capacity that is printed on cards, where cards end, or begin to repeat, or a reader stops.
+// edges are the first and last places of the card, and both sides of where cards often end.
 func edges(size int64, sector int) (spots []spot) {
-	at := []int64{0, size}
-	for p := int64(1 << 20); p < size && p > 0; p *= 2 {
-		at = append(at, p)
-	}
-	for _, gb := range capacities {
-		at = append(at, gb*1e9)
-	}
-	for _, p := range at {
+	for _, p := range append([]int64{0, size}, gauge.Edges(size)...) {
 		p -= p % int64(sector)
 		for _, off := range []int64{p - probe.SampleSize, p} {
 			if off >= 0 && off+probe.SampleSize <= size {

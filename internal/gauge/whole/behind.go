@@ -319,6 +319,17 @@ func (r *run) displace(ctx context.Context, n int64) error {
 	return r.InOrder(ctx, 0, n, r.RewriteBlock)
 }
 
+// leastTail is the least that a card is said to keep at its end, bytes: a card that gives out its room as it is asked
+// for it keeps what earlier tests and systems wrote there.
+const leastTail = 1 << 20
+
+// scattered says of a loss that so many of the places tried beyond it are kept, between lost ones: earlier writing has
+// got that room from a card that gives it out as it is asked for it, and how much that is can be told only roughly.
+func scattered(loss *gauge.Loss, kept, of int, size int64) {
+	loss.Anywhere, loss.Exact = true, false
+	loss.Most = loss.Real + 2*int64(kept)*((size-loss.Real)/int64(of)) // half as much is the best guess
+}
+
 // tailProbes is how many places are tried at once beyond a loss.
 const tailProbes = 64
 
@@ -359,20 +370,35 @@ func (r *run) findTail(ctx context.Context, loss *gauge.Loss) error {
 		if err := r.Settle(); err != nil {
 			return err
 		}
+		kept := 0
 		for i := len(at) - 1; i >= 0; i-- {
 			o, err := r.Probe(at[i], sector)
 			if err != nil {
 				return err
 			}
-			if o.State == gauge.Missing || o.State == gauge.Failing {
+			switch isLost := o.State == gauge.Missing || o.State == gauge.Failing; {
+			case isLost && lost < at[i] && keeps > at[i]:
 				lost = at[i]
+			case !isLost && keeps > at[i] && lost < at[i]:
+				keeps = at[i]
+			case !isLost && keeps > at[i]: // below one that is lost
+				kept++
+			}
+			if !first && lost == at[i] {
 				break
 			}
-			keeps = at[i]
+		}
+		if first && kept > 0 {
+			scattered(loss, kept, len(at), size)
+			return nil
 		}
 		if keeps == size {
 			return nil
 		}
+	}
+	if size-keeps < leastTail { // it was written before this test
+		loss.Exact = false
+		return nil
 	}
 	loss.Tail = size - keeps
 	loss.Exact = loss.Exact && (keeps > from || from == loss.Real)

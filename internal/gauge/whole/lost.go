@@ -52,12 +52,13 @@ func (r *run) findLoss(ctx context.Context) (*gauge.Loss, error) {
 	return loss, nil
 }
 
-// lost lists what is lost, and how much that is, bytes.
+// lost lists what is lost, and how much that is, bytes. Single places that were joined over what is good are bad
+// places, and no loss of a part of the card.
 func (r *run) lost() (lost []gauge.Stretch, total int64) {
 	for _, e := range r.Bad.List {
-		if e.State == gauge.Missing {
+		if e.State == gauge.Missing && e.Bytes() >= e.Length/8*7 {
 			lost = append(lost, e)
-			total += e.Length
+			total += e.Bytes()
 		}
 	}
 	return lost, total

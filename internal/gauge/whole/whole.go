@@ -41,13 +41,14 @@ type Expectation struct {
 // Progress is how far a test has come, for carrying on.
 type Progress struct {
 	Nonce   mark.Nonce      `json:"nonce"`
-	Size    int64           `json:"size"`    // of the card, bytes
-	First   int64           `json:"first"`   // bytes that are tested
-	Head    int64           `json:"head"`    // bytes that are written, and on the medium
-	Back    int64           `json:"back"`    // bytes that have been read back
-	Bad     []gauge.Stretch `json:"bad"`     // what is known to be bad
-	Bits    int64           `json:"bits"`    // that were wrong
-	Writing []meter.Point   `json:"writing"` // speeds
+	Size    int64           `json:"size"`             // of the card, bytes
+	First   int64           `json:"first"`            // bytes that are tested
+	Head    int64           `json:"head"`             // bytes that are written, and on the medium
+	Back    int64           `json:"back"`             // bytes that have been read back
+	Bad     []gauge.Stretch `json:"bad"`              // what is known to be bad
+	Bits    int64           `json:"bits"`             // that were wrong
+	Unkept  int64           `json:"unkept,omitempty"` // bytes that earlier interruptions have cost
+	Writing []meter.Point   `json:"writing"`          // speeds
 	Reading []meter.Point   `json:"reading"`
 }
 
@@ -56,13 +57,15 @@ func (p Progress) valid(size int64) error {
 	switch {
 	case p.Size != size:
 		return fmt.Errorf("it is of a card with %d bytes, and this one has %d", p.Size, size)
-	case p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First || p.Back < 0 || p.Back > p.Head ||
+	case p.Unkept < 0 || p.First <= 0 || p.First > size || p.Head < 0 || p.Head > p.First ||
+		p.Back < 0 || p.Back > p.Head ||
 		p.Head%gauge.BlockSize != 0 && p.Head != p.First || len(p.Bad) > gauge.MaxStretches:
 		return fmt.Errorf("its numbers make no sense")
 	}
 	end := int64(0)
 	for _, e := range p.Bad {
-		if e.Offset < end || e.Length <= 0 || e.Length > p.First-e.Offset || gauge.Rank(e.State) < gauge.Rank(
+		if e.Offset < end || e.Length <= 0 || e.In < 0 || e.In > e.Length ||
+			e.Length > p.First-e.Offset || gauge.Rank(e.State) < gauge.Rank(
 			gauge.Shaky,
 		) {
 			return fmt.Errorf("its list of bad places makes no sense")
@@ -227,11 +230,16 @@ func (r *run) story(ctx context.Context) error {
 func (r *run) takeOver(ctx context.Context) error {
 	// the card's memory may answer for the last of it
 	r.back = max(r.head-probe.Reach(r.limit), 0) / gauge.BlockSize * gauge.BlockSize
+	r.Report.Unkept = r.Carry.Unkept
 	for range 2 {
 		if err := r.ReadBack(ctx, 0, r.head, meter.ReadBack, nil); err != nil {
 			return err
 		}
 		found := r.Bad.List
+		unkept := int64(0)
+		for _, n := range r.Bad.Bytes {
+			unkept += n
+		}
 		r.Afresh()
 		if len(found) == 0 {
 			return nil
@@ -254,6 +262,7 @@ func (r *run) takeOver(ctx context.Context) error {
 		if err := r.Flush(); err != nil {
 			return err
 		}
+		r.Report.Unkept += unkept
 	}
 	return nil
 }
@@ -339,7 +348,7 @@ func (r *run) keep() {
 	past := r.carried()
 	_ = r.Keep(Progress{
 		Nonce: r.Nonce, Size: r.Dev.Size(), First: r.limit, Head: r.head, Back: r.back, Bad: r.Bad.List,
-		Bits: r.Bad.Bits, Writing: meter.Join(past.Writing, r.Writing.Points()),
+		Bits: r.Bad.Bits, Unkept: r.Report.Unkept, Writing: meter.Join(past.Writing, r.Writing.Points()),
 		Reading: meter.Join(past.Reading, r.Reading.Points()),
 	})
 }

@@ -71,6 +71,21 @@ func beforeZeros(r io.ReaderAt, end int64) (int64, error) {
 	return end, nil
 }
 
+// noFooter is the error of a file in whose end there is no footer: it is cut short, or a footer not far before says
+// that something else follows.
+func noFooter(r io.ReaderAt, end int64) error {
+	last := make([]byte, min(end, 4096))
+	if _, err := r.ReadAt(last, end-int64(len(last))); err != nil {
+		return err
+	}
+	for at := len(last) - headerSize; at >= 0; at-- {
+		if _, _, err := parseFooter([headerSize]byte(last[at:])); err == nil {
+			return &Error{end - int64(len(last)-at-headerSize), errForeign}
+		}
+	}
+	return &Error{end, io.ErrUnexpectedEOF}
+}
+
 // addStream reads the index of the stream that ends at end, and returns where it starts.
 func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	var footer, header [headerSize]byte
@@ -79,7 +94,7 @@ func (x *Index) addStream(r io.ReaderAt, end int64) (start int64, err error) {
 	}
 	flags, size, err := parseFooter(footer)
 	if err == errNoFooter {
-		return 0, &Error{end, io.ErrUnexpectedEOF}
+		return 0, noFooter(r, end)
 	}
 	if err != nil {
 		return 0, &Error{end - headerSize, err}

@@ -150,6 +150,8 @@ func (f *file) streamStart(first bool) (flags streamFlags, at int64, err error) 
 		switch {
 		case err == io.EOF && !first:
 			return flags, at, io.EOF
+		case err != nil && n > 0 && !first && !begins(h[:n]):
+			return flags, at, &Error{at, errForeign}
 		case err != nil && (n > 0 || err == io.EOF):
 			return flags, at, cut(at, err)
 		case err != nil:
@@ -159,11 +161,22 @@ func (f *file) streamStart(first bool) (flags streamFlags, at int64, err error) 
 			break
 		}
 	}
+	if !first && !begins(h[:alignment]) {
+		return flags, at, &Error{at, errForeign}
+	}
 	if _, err := io.ReadFull(f.r, h[alignment:]); err != nil {
 		return flags, at, cut(at, err)
 	}
 	flags, err = parseHeader(h)
 	return flags, at, wrong(at, err)
+}
+
+// errForeign says that what follows the end of a stream is neither padding nor another stream.
+var errForeign = errors.New("bytes that do not belong to it follow its end")
+
+// begins tells whether bytes may be the first ones of a stream, or of padding.
+func begins(p []byte) bool {
+	return bytes.HasPrefix(headerMagic, p) || len(bytes.TrimLeft(p, "\x00")) == 0
 }
 
 // cut makes an end of the file an *Error, and leaves any other error of reading as it is.

@@ -77,6 +77,7 @@ var flags = map[string]string{
 
 	"stamp --receipt":      "the `FILE` for the receipt, or a folder for those of several cards",
 	"stamp --save-first":   "copy the card into `FILE` before it is overwritten (see zipstamp save)",
+	"stamp --incomplete":   "stamp a copy of a card in which something is missing",
 	"stamp --unchecked":    "with --yes: stamp even if no published digest is found",
 	"stamp --no-spots":     "don't test the card for being counterfeit first",
 	"stamp --no-read-back": "don't read the card back; the result says so",
@@ -128,12 +129,14 @@ var flags = map[string]string{
 	"practice new --reads":      "`WHAT` dropped places read as: zeros, ff, noise, changing or last",
 	"practice new --cache":      "how much of the latest writes it answers from its own memory",
 	"practice new --write-back": "it stores what is written only when that memory is full",
+	"practice new --volatile":   "that memory is lost when it is taken out, flushed or not",
 	"practice new --read-rate":  "how fast it reads, such as 90MB/s",
 	"practice new --write-rate": "how fast it writes",
 	"practice new --latency":    "the `TIME` that each access takes in addition, such as 2ms",
 	"practice new --fault": "sectors that fail: `FAULT` such as kind=flip,sector=8192,times=1 (can be " +
 		"repeated)",
-	"practice new --discards":        "`WHAT` a discard leaves: zeros, ff, nothing (no change) or fails",
+	"practice new --discards": "`WHAT` a discard leaves: zeros, ff, nothing (no change), \"zeros later\", " +
+		"\"old data later\", \"zeros around\" or fails",
 	"practice new --discard-rate":    "how fast it discards",
 	"practice new --read-only":       "it is write-protected",
 	"practice new --read-only-after": "it becomes write-protected after this much was written",

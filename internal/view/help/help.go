@@ -238,8 +238,7 @@ restored, to find counterfeit cards early. At the end the card is ejected.
 What the card already holds is not written again: where that is quicker, a block
 is read first, and only what differs is written. So a new release is quickly on
 a card that has the last one, and a stamp that was interrupted goes on where it
-was, by the same command. Nor are zeros written, where a card takes discards and
-has zeros after them. Everything is read back all the same.
+was, by the same command. Everything is read back all the same.
 
 The settings read_back, write_all, repairs, receipts and eject can be made in
 the configuration file zipstamp/config.toml, or in variables: ZIPSTAMP_READ_BACK
@@ -395,12 +394,13 @@ zipstamp blank --with saltmarsh/ --arrive 3`,
 		Long: `
 Save reads a card into an image, which zipstamp stamp puts on a card again. The
 name of FILE says how it is packed: .img.zst, .img.xz, .img.gz, or .img for not
-at all. What is behind the last partition is left out. FILE.sha256 gets the
-digests. The file is read again before it counts as made.
+at all. What is behind the last partition is left out. At the end the file and
+the card are read once more and compared. FILE.copy.json says of which card it
+is a copy, and what is missing; FILE.sha256 gets the digests if nothing is.
 
 What can't be read is tried again, sector by sector; what can't be read at all
-is zeros in the image, and is listed. The same command carries on a copy that
-was interrupted.
+is zeros in the image, and is listed. The same command resumes a copy that was
+interrupted, if all that was copied is still on the card.
 
 {NAMES}`,
 		Example: `
