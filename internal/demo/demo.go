@@ -14,6 +14,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"aead.dev/minisign"
@@ -49,7 +50,7 @@ const (
 func Make(folder string) error {
 	img := Image()
 	xzSum, err := pack(filepath.Join(folder, XZ), img, func(w io.Writer) (io.WriteCloser, error) {
-		return xz.WriterConfig{DictCap: 1 << 20}.NewWriter(w)
+		return &streams{to: w, packed: map[[32]byte][]byte{}}, nil
 	})
 	if err != nil {
 		return err
@@ -106,6 +107,40 @@ func pack(path string, img []byte, packer func(io.Writer) (io.WriteCloser, error
 	}
 	return hex.EncodeToString(sum.Sum(nil)), f.Close()
 }
+
+// streams packs an image as .xz, a stream for each 4 MiB (The .xz File Format 1.2.1, section 2, allows for several), so
+// that zeros, most of the image, are packed only once. It takes no more after a part of another size.
+type streams struct {
+	to     io.Writer
+	packed map[[32]byte][]byte // by the SHA-256 of what is in them
+}
+
+func (s *streams) Write(img []byte) (n int, err error) {
+	for part := range slices.Chunk(img, 4<<20) {
+		sum := sha256.Sum256(part)
+		if s.packed[sum] == nil {
+			var b bytes.Buffer
+			w, err := xz.WriterConfig{DictCap: 1 << 20}.NewWriter(&b)
+			if err != nil {
+				return n, err
+			}
+			if _, err := w.Write(part); err != nil {
+				return n, err
+			}
+			if err := w.Close(); err != nil {
+				return n, err
+			}
+			s.packed[sum] = b.Bytes()
+		}
+		if _, err := s.to.Write(s.packed[sum]); err != nil {
+			return n, err
+		}
+		n += len(part)
+	}
+	return n, nil
+}
+
+func (s *streams) Close() error { return nil }
 
 // packFiles writes an archive of the boot files, and returns its SHA-256 in hex.
 func packFiles(path string) (string, error) {

@@ -93,10 +93,9 @@ func (r *run) aliases(bad *badBlocks) int64 {
 
 // telling lists the blocks that aren't all zeros, without the first, which is written last.
 func (r *run) telling() []int {
-	zeros := digest.SumBlock(make([]byte, BlockSize))
 	var out []int
 	for i := 1; i < len(r.src.sums); i++ {
-		if r.src.sums[i] != zeros {
+		if r.src.sums[i] != zeroBlock() {
 			out = append(out, i)
 		}
 	}

@@ -192,7 +192,7 @@ func (r *run) placeZeroProbes(ctx context.Context) error {
 // zerosOf is the digest of so many zeros, at most a block.
 func zerosOf(n int64) digest.Block {
 	if n == BlockSize {
-		return zeroBlock
+		return zeroBlock()
 	}
 	return digest.SumBlock(make([]byte, n))
 }

@@ -3,6 +3,7 @@ package stamp
 import (
 	"context"
 	"errors"
+	"sync"
 	"time"
 
 	"zipstamp/internal/card"
@@ -11,8 +12,8 @@ import (
 	"zipstamp/internal/meter"
 )
 
-// zeroBlock is the digest of a block of zeros.
-var zeroBlock = digest.SumBlock(make([]byte, BlockSize))
+// zeroBlock is the digest of a block of zeros, which is reckoned when it is first needed.
+var zeroBlock = sync.OnceValue(func() digest.Block { return digest.SumBlock(make([]byte, BlockSize)) })
 
 // What is discarded beyond the image. A discard leaves contents undefined, and a card may round it to its own units, at
 // once or later: the largest allocation unit is 64 MB (SD Physical Layer Simplified Specification, 4.10.2), so so much

@@ -195,7 +195,7 @@ func (s *source) next(ctx context.Context, stream Stream, i int) (*block, error)
 			return nil, err
 		}
 		b := &block{index: i, buf: s.zero, n: BlockSize}
-		b.once.Do(func() { b.own = zeroBlock })
+		b.once.Do(func() { b.own = zeroBlock() })
 		return b, nil
 	}
 	buf, err := s.pool.Get(ctx)
