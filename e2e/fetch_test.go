@@ -302,7 +302,7 @@ func TestSystems(t *testing.T) {
 		"minisign -S -m site/systems.toml")
 	list := string(d.read("site/systems.toml"))
 	for _, part := range []string{
-		"name = 'saltmarsh-os'", "version = '1.2'", "boards = ['brindle2', 'brindle3']", "size = 2841432",
+		"name = 'saltmarsh-os'", "version = '1.2'", "boards = ['brindle2', 'brindle3']", "size = 2841624",
 		"unpacked_size = 49300480", "smallest_card = 64000000",
 	} {
 		assert.Contains(t, list, part)
