@@ -68,6 +68,7 @@ func (s *shelf) held(name string) []byte {
 }
 
 func TestSeveralCardsEachHaveTheirOwnFate(t *testing.T) {
+	t.Parallel()
 	s := newShelf(t, 12, true)
 	var cards []card.Device
 	names := []string{"good", "slow", "tired", "liar", "small", "pulled", "reset", "locked"}
@@ -130,6 +131,7 @@ func (w *watched) WriteAt(p []byte, off int64) (int, error) {
 }
 
 func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
+	t.Parallel()
 	s := newShelf(t, 40, false)
 	fast := &watched{Device: s.claim("fast", practice.Spec{Claimed: 256 * mib})}
 	slow := &watched{Device: s.claim("slow", practice.Spec{Claimed: 256 * mib})}
@@ -152,6 +154,7 @@ func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
 }
 
 func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
+	t.Parallel()
 	s := newShelf(t, 12, true)
 	text, err := os.ReadFile(s.image.Path)
 	require.NoError(t, err)

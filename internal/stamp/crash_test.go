@@ -38,6 +38,7 @@ func isBut(a, b []byte) bool {
 // TestEveryPowerCut builds the states that a power cut could leave of stamps: none looks bootable and isn't whole, and
 // from any the same stamp ends right.
 func TestEveryPowerCut(t *testing.T) {
+	t.Parallel()
 	const size, claimed = 9*mib + 512, 16 * mib
 	img := noise(size, 61, [2]int{5 * mib, 7 * mib})
 	copy(img[512:], "EFI PART")

@@ -56,6 +56,7 @@ func forgetful(random *rand.Rand, size int64) practice.Spec {
 // TestStampSeesThroughMemories stamps cards that answer for up to 32 MiB from a memory of their own, and compares what
 // is called good with what is on the card when its power has been cut.
 func TestStampSeesThroughMemories(t *testing.T) {
+	t.Parallel()
 	seed := testbed.Seed(t)
 	good, bad, trials := 0, 0, testbed.Trials(2, 8)
 	for i := range trials {

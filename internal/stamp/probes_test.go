@@ -16,6 +16,7 @@ import (
 // TestCounterfeitOnWhichTheImageFits stamps cards that hold the image and less than they claim, with a cache that would
 // hide it.
 func TestCounterfeitOnWhichTheImageFits(t *testing.T) {
+	t.Parallel()
 	const size, claimed = 6 * mib, 128 * mib
 	img := noise(size, 41)
 	for what, spec := range map[string]practice.Spec{
@@ -49,6 +50,7 @@ func TestCounterfeitOnWhichTheImageFits(t *testing.T) {
 // TestMarksOverTheImage stamps cards that hold the image already, and whose addresses repeat: the marks overwrite what
 // was compared, and it is written again.
 func TestMarksOverTheImage(t *testing.T) {
+	t.Parallel()
 	const size, claimed = 48 * mib, 400 * mib
 	for i, real := range []practice.Size{127 * mib, 200*mib + 512, 119 * mib} {
 		for j, cache := range []practice.Size{4 * mib, 32 * mib} {
@@ -78,6 +80,7 @@ func TestMarksOverTheImage(t *testing.T) {
 
 // TestMarksLeaveNothing stamps honest cards: what is beyond the image is as it was, and the image's zeros are zeros.
 func TestMarksLeaveNothing(t *testing.T) {
+	t.Parallel()
 	const size, claimed = 40 * mib, 200 * mib
 	img := noise(size, 42, [2]int{9 * mib, 18 * mib}, [2]int{30 * mib, 40 * mib})
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{
@@ -102,6 +105,7 @@ func TestMarksLeaveNothing(t *testing.T) {
 // TestZerosAreNotTakenForRoom stamps an image that ends with zeros, as large as what a card claims that holds less of
 // it: the room that isn't there reads as zeros.
 func TestZerosAreNotTakenForRoom(t *testing.T) {
+	t.Parallel()
 	const size = 40 * mib
 	img := noise(size, 43, [2]int{14 * mib, size})
 	for _, writeAll := range []bool{false, true} {
@@ -125,6 +129,7 @@ func TestZerosAreNotTakenForRoom(t *testing.T) {
 // TestFirstSectorGetsPastTheCache stamps cards whose cache ignores flushes and loses what is in it: the first sector,
 // which is written last, is on the card when that is called stamped.
 func TestFirstSectorGetsPastTheCache(t *testing.T) {
+	t.Parallel()
 	for size, caches := range map[int][]practice.Size{
 		mib: {32 * mib}, 30 * mib: {32 * mib}, 100 * mib: {mib, 32 * mib},
 	} {
@@ -143,6 +148,7 @@ func TestFirstSectorGetsPastTheCache(t *testing.T) {
 // TestTheImagesOwnTableAtTheEnd stamps an image as large as the card, with a second GPT of its own, onto a card on
 // which only a byte beside that differs, from a source that can't be read twice.
 func TestTheImagesOwnTableAtTheEnd(t *testing.T) {
+	t.Parallel()
 	const size = 24 * mib
 	img := noise(size, 45)
 	copy(img[size-512:], "EFI PART")

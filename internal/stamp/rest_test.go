@@ -19,6 +19,7 @@ import (
 // TestRestIsDiscarded has cards that do anything with discards, also later: the image isn't touched, and none is
 // blamed.
 func TestRestIsDiscarded(t *testing.T) {
+	t.Parallel()
 	const size, block = 80*mib + 512, stamp.BlockSize
 	img := noise(size, 31, [2]int{5*block + 5, 10 * block}, [2]int{15 * block, 17 * block})
 	for _, does := range []practice.Discards{
@@ -48,6 +49,7 @@ func TestRestIsDiscarded(t *testing.T) {
 
 // TestHolesAreZeros stamps a raw image whose file has holes: they are skipped, and are zeros on the card.
 func TestHolesAreZeros(t *testing.T) {
+	t.Parallel()
 	const size, block = 37*mib + 512, stamp.BlockSize
 	img := noise(size, 32, [2]int{2*block + 5, 6 * block}, [2]int{7*block + 5, size})
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 40 * mib})

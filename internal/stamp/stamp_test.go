@@ -3,6 +3,7 @@ package stamp_test
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"math/rand/v2"
 	"os"
@@ -37,15 +38,15 @@ const mib = 1 << 20
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
-// noise is an image of noise with a boot signature; zero makes stretches of zeros.
+// noise is an image of noise with a boot signature; zero makes stretches of zeros. The race detector, which would take
+// most of its time here, leaves it alone.
+//
+//go:norace
 func noise(size int, seed uint64, zero ...[2]int) []byte {
-	r := rand.New(rand.NewPCG(seed, 1))
+	r := rand.NewPCG(seed, 1)
 	d := make([]byte, size)
 	for i := 0; i+8 <= size; i += 8 {
-		v := r.Uint64()
-		for j := range 8 {
-			d[i+j] = byte(v >> (8 * j))
-		}
+		binary.LittleEndian.PutUint64(d[i:], r.Uint64())
 	}
 	for _, z := range zero {
 		clear(d[z[0]:z[1]])
@@ -155,6 +156,7 @@ func (r *rig) requireNoTable(t cardtest.TB) {
 }
 
 func TestStampedCardHoldsTheImage(t *testing.T) {
+	t.Parallel()
 	for name, packed := range map[string]bool{"raw": false, "gzip": true} {
 		for _, size := range []int{512, 100_001, 4 * mib, 4*mib + 1, 13*mib + 513} {
 			img := noise(size, 5)
@@ -187,6 +189,7 @@ func TestStampedCardHoldsTheImage(t *testing.T) {
 // TestNoCardThatLiesIsCalledGood has cards of any real size, and images with zeros in any places: what is
 // called good holds the image.
 func TestNoCardThatLiesIsCalledGood(t *testing.T) {
+	t.Parallel()
 	testbed.Check(t, 12, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp(t.TempDir(), "")
 		require.NoError(rt, err)
@@ -237,6 +240,7 @@ func TestNoCardThatLiesIsCalledGood(t *testing.T) {
 }
 
 func TestRealSizeIsFound(t *testing.T) {
+	t.Parallel()
 	img := noise(30*mib, 3)
 	for name, c := range map[string]struct {
 		spec practice.Spec
@@ -274,6 +278,7 @@ func TestRealSizeIsFound(t *testing.T) {
 }
 
 func TestRepairs(t *testing.T) {
+	t.Parallel()
 	img := noise(17*mib, 4)
 	fault := func(kind practice.FaultKind, sector int64, times int) []practice.Fault {
 		return []practice.Fault{{Kind: kind, Sector: sector, Times: times}}
@@ -354,6 +359,7 @@ func (p *pulled) ReadAt(b []byte, off int64) (int, error) {
 
 // TestInterruptedStampLeavesNoPartitionTable stops a stamp at every access to the card.
 func TestInterruptedStampLeavesNoPartitionTable(t *testing.T) {
+	t.Parallel()
 	img := noise(22*mib, 8)
 	dir := t.TempDir()
 	step := 7
@@ -403,6 +409,7 @@ func (o *oneAtATime) ReadAt(b []byte, off int64) (int, error) {
 
 // TestPulledOrLockedCardLeavesNoPartitionTable has the card fail after every MiB.
 func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
+	t.Parallel()
 	img := noise(14*mib, 9)
 	dir := t.TempDir()
 	step := practice.Size(8*mib + 8*512)
@@ -436,6 +443,7 @@ func TestPulledOrLockedCardLeavesNoPartitionTable(t *testing.T) {
 }
 
 func TestTooSmallCard(t *testing.T) {
+	t.Parallel()
 	img := noise(9*mib, 2)
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 9*mib - 512})
 	result, err := r.run(t, context.Background(), func(j *stamp.Job) { j.FixSlower(0.2) })
@@ -453,6 +461,7 @@ func TestTooSmallCard(t *testing.T) {
 }
 
 func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
+	t.Parallel()
 	img := noise(11*mib, 6)
 	r := newRig(t, t.TempDir(), img, true, practice.Spec{Claimed: 16 * mib})
 	found, err := check.Find(r.image, "",
@@ -526,6 +535,7 @@ func TestDamagedOrChangedImageIsNotFinished(t *testing.T) {
 // TestImageThatBecomesShorter has a raw image that is written anew while it is stamped, with nothing to compare it
 // with.
 func TestImageThatBecomesShorter(t *testing.T) {
+	t.Parallel()
 	const size = 40 * mib
 	for what, change := range map[string]func(f *os.File) error{
 		"cut":            func(f *os.File) error { return f.Truncate(20 * mib) },
@@ -564,6 +574,7 @@ func (a *after) WriteAt(p []byte, off int64) (int, error) {
 
 // TestCardThatIsGoneKeepsItsReason pulls a card out while one of its writers waits to open it.
 func TestCardThatIsGoneKeepsItsReason(t *testing.T) {
+	t.Parallel()
 	img := noise(40*mib, 52)
 	r := newRig(t, t.TempDir(), img, false, practice.Spec{Claimed: 48 * mib})
 	r.put(t, append(make([]byte, 4*mib), img[4*mib:]...)) // the first block differs

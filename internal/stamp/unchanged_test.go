@@ -76,6 +76,7 @@ func (r *rig) noBackup(t testing.TB) {
 }
 
 func TestOnlyWhatDiffersIsWritten(t *testing.T) {
+	t.Parallel()
 	const size, block = 41*mib + 512, stamp.BlockSize
 	img := noise(size, 21)
 	for what, c := range map[string]struct {
@@ -255,6 +256,7 @@ func (e *ended) WriteAt(p []byte, off int64) (int, error) {
 // interrupted at any access, and then carried on: what is called good holds the image, without the card's own memory,
 // and a card that was not written is as it was.
 func TestAnyCardAnyContents(t *testing.T) {
+	t.Parallel()
 	testbed.Check(t, 10, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp(t.TempDir(), "")
 		require.NoError(rt, err)
