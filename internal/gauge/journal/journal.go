@@ -154,7 +154,9 @@ func (j *Journal) Close() error { return errors.Join(j.file.Close(), j.root.Clos
 
 // Remove takes the journal away: all has been put back.
 func (j *Journal) Remove() error {
-	err := errors.Join(j.file.Close(), lock.Patiently(func() error { return j.root.Remove(j.name) }))
+	err := lock.Remove(j.file, func() error {
+		return lock.Patiently(func() error { return j.root.Remove(j.name) })
+	})
 	return errors.Join(err, state.Sync(j.root), j.root.Close())
 }
 
@@ -204,21 +206,52 @@ func All(folder string) ([]Pending, error) {
 	if err != nil {
 		return nil, err
 	}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
 	var all []Pending
 	for _, e := range entries {
 		if !strings.HasSuffix(e.Name(), suffix) || !e.Type().IsRegular() {
 			continue
 		}
 		p := open(filepath.Join(folder, e.Name()))
-		if p.Err != nil || len(p.Batches) > 0 || len(p.Torn) > 0 {
+		if errors.Is(p.Err, fs.ErrNotExist) { // its test has ended meanwhile
+			continue
+		}
+		if !p.empty() {
 			all = append(all, p)
 			continue
 		}
 		if info, err := e.Info(); err == nil && !lock.Young(info) {
-			_ = p.Remove() // it was killed before it saved anything; one that runs keeps it
+			removeEmpty(root, e.Name())
 		}
 	}
 	return all, nil
+}
+
+// empty tells whether nothing was saved in a journal: there is nothing to be put back.
+func (p Pending) empty() bool { return p.Err == nil && len(p.Batches) == 0 && len(p.Torn) == 0 }
+
+// removeEmpty removes a journal in which nothing was saved, of a run that was killed. A run that goes on holds its own.
+// What it holds is looked at again then: a run that ended meanwhile may have saved something since.
+func removeEmpty(root *os.Root, name string) {
+	f, err := root.Open(name)
+	if err != nil {
+		return
+	}
+	if lock.Own(root, name, f) == nil && isEmpty(f) {
+		_ = lock.Remove(f, func() error { return root.Remove(name) })
+		return
+	}
+	f.Close()
+}
+
+func isEmpty(f *os.File) bool {
+	p, err := Read(io.LimitReader(f, maxFile))
+	p.Err = err
+	return p.empty()
 }
 
 func open(path string) Pending {

@@ -157,8 +157,11 @@ func TestListingBesideTests(t *testing.T) {
 				case <-ended:
 					return
 				default:
-					_, err := All(place.Path())
+					pending, err := All(place.Path())
 					assert.NoError(t, err)
+					for _, p := range pending {
+						assert.NoError(t, p.Err)
+					}
 				}
 			}
 		})
@@ -174,4 +177,32 @@ func TestListingBesideTests(t *testing.T) {
 	}
 	close(ended)
 	all.Wait()
+}
+
+// TestListingKeepsWhatWasSavedSince has a listing that has seen a journal without contents: it removes that only if it
+// still has none, and no run holds it.
+func TestListingKeepsWhatWasSavedSince(t *testing.T) {
+	place := state.Place{Home: t.TempDir(), Folder: "journals"}
+	for name, saves := range map[string]int{"none": 0, "some": 1} {
+		t.Run(name, func(t *testing.T) {
+			j, err := Create(place, Head{Card: card.Record{Name: name, Size: 1 << 20}})
+			require.NoError(t, err)
+			root, err := place.Open()
+			require.NoError(t, err)
+			defer root.Close()
+			removeEmpty(root, filepath.Base(j.Path()))
+			require.FileExists(t, j.Path(), "the run goes on")
+			for range saves {
+				require.NoError(t, j.Save([]Place{{0, make([]byte, 512)}}))
+			}
+			path := j.Path()
+			require.NoError(t, j.Close())
+			removeEmpty(root, filepath.Base(path))
+			if saves == 0 {
+				assert.NoFileExists(t, path)
+			} else {
+				assert.FileExists(t, path)
+			}
+		})
+	}
 }
