@@ -2,6 +2,8 @@
 package main
 
 import (
+	"io"
+	"log"
 	"os"
 
 	"zipstamp/internal/cli"
@@ -11,5 +13,6 @@ import (
 var version = ""
 
 func main() {
+	log.SetOutput(io.Discard) // libraries write into it what nobody here can make sense of
 	os.Exit(cli.Main(os.Args[1:], version))
 }

@@ -22,33 +22,41 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 	}
 	now := validatorsOf(l.Header)
 	changed := !before.None() && before.differ(now)
-	switch l.StatusCode {
-	case http.StatusNotModified:
+	switch {
+	case l.StatusCode == http.StatusNotModified && l.isConditional():
 		o.Current, o.From, o.Secure, o.Redirects = true, l.at(from.Address), l.Secure, l.Redirects
 		return o, nil
-	case http.StatusOK:
+	case l.StatusCode == http.StatusOK:
 		l.length = l.ContentLength
 		if err := l.decode(from); err != nil {
 			return o, err
 		}
+		if err := d.refusePage(ctx, l); err != nil { // before what is there is given up for it
+			return o, err
+		}
 		if offset > 0 {
-			if changed || l.loose || l.length != d.Kept.Length || before.None() && !d.verifies() {
+			other := changed && len(d.Want.Digests) == 0 || l.length != d.Kept.Length
+			if other || l.loose || before.None() && !d.verifies() {
 				return o, d.over(StartsOver)
 			}
 			l.skip = offset
 			d.tell(Event{Kind: Skips, At: offset})
 		}
-	case http.StatusPartialContent:
+	case l.StatusCode == http.StatusPartialContent:
 		start, total, ok := contentRange(l.Header.Get("Content-Range"))
-		if !ok || start != offset || offset == 0 {
+		if !ok || start != offset || offset == 0 || from.whole {
+			if !from.whole && offset > 0 { // it may do better without a range
+				from.whole = true
+				return o, errAgain
+			}
 			return fail(Error{Why: Unasked})
 		}
-		if l.length = total; changed || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
+		if l.length = total; changed && len(d.Want.Digests) == 0 || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
 			return o, d.over(StartsOver)
 		}
 		l.length = max(total, d.Kept.Length)
 		d.tell(Event{Kind: CarriesOn, At: offset})
-	case http.StatusRequestedRangeNotSatisfiable:
+	case l.StatusCode == http.StatusRequestedRangeNotSatisfiable:
 		if _, total, ok := contentRange(l.Header.Get("Content-Range")); !ok || total != offset || changed ||
 			d.Kept.Length >= 0 && total != d.Kept.Length {
 			return o, d.over(StartsOver)
@@ -60,15 +68,6 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 	}
 	if want := d.Want.Size; want > 0 && l.length >= 0 && l.length != want {
 		return fail(Error{Why: OtherLength, Want: want, Got: l.length})
-	}
-	if offset == 0 || l.skip > 0 {
-		head, err := l.body.Peek(1 << 10)
-		if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
-			return o, d.broken(ctx, from, err)
-		}
-		if isPage(head, l.Header.Get("Content-Type")) {
-			return fail(Error{Why: Page})
-		}
 	}
 	if d.Room != nil && l.length > d.Part.Size() {
 		if err := d.Room(l.length - d.Part.Size()); err != nil {
@@ -90,6 +89,19 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 		return o, d.Keep(d.Kept)
 	}
 	return o, nil
+}
+
+// refusePage looks at the start of a file, without reading it: a network's page for signing in is not what was asked
+// for.
+func (d *Download) refusePage(ctx context.Context, l *live) error {
+	head, err := l.body.Peek(1 << 10)
+	if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
+		return d.broken(ctx, l.from, err)
+	}
+	if isPage(head, l.Header.Get("Content-Type")) {
+		return &Error{Why: Page, URL: l.from.Shown(), Host: l.from.Host()}
+	}
+	return nil
 }
 
 // decode unpacks what a host packs on its way though it was asked not to. Many take the packing of a .gz for that: then

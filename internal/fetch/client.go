@@ -204,20 +204,33 @@ func (a *answer) at(from Address) Address {
 	return a.Redirects[len(a.Redirects)-1]
 }
 
+// isConditional tells whether it was asked for only if it isn't the one that is there. Else an answer that it is makes no
+// sense.
+func (a *answer) isConditional() bool {
+	asked := a.Request.Header // of the last request; those after a redirect have the headers of the first
+	return asked.Get("If-None-Match") != "" || asked.Get("If-Modified-Since") != ""
+}
+
 // errStalled says that nothing came for too long.
 var errStalled = errors.New("nothing came for too long")
+
+// leastRate is how fast a small file must come, bytes a second, after the client's patience.
+const leastRate = 1 << 10
 
 // watched is a body of which something must come again and again.
 type watched struct {
 	body     io.Reader
 	timer    *time.Timer
 	patience time.Duration
+	rate     int64 // how fast it must come on average, once patience is over, bytes a second; 0: no matter how
+	began    time.Time
+	came     int64
 	stalled  atomic.Bool
 }
 
 // watch has a body end the request when nothing comes for too long. stop cancels the request's context.
 func watch(body io.Reader, stop context.CancelCauseFunc, patience time.Duration) *watched {
-	w := &watched{body: body, patience: patience}
+	w := &watched{body: body, patience: patience, began: time.Now()}
 	w.timer = time.AfterFunc(patience, func() {
 		w.stalled.Store(true)
 		stop(errStalled)
@@ -227,7 +240,13 @@ func watch(body io.Reader, stop context.CancelCauseFunc, patience time.Duration)
 
 func (w *watched) Read(p []byte) (int, error) {
 	w.timer.Reset(w.patience)
-	return w.body.Read(p)
+	n, err := w.body.Read(p)
+	w.came += int64(n)
+	if w.rate > 0 && time.Since(w.began) > w.patience+time.Duration(w.came)*time.Second/time.Duration(w.rate) {
+		w.stalled.Store(true)
+		return n, errStalled
+	}
+	return n, err
 }
 
 func (w *watched) end() { w.timer.Stop() }
@@ -273,7 +292,7 @@ func (c *Client) small(ctx context.Context, from Address, most int64, header htt
 		At: a.at(from), Secure: a.Secure, Type: a.Header.Get("Content-Type"), Validators: validatorsOf(a.Header),
 	}
 	switch {
-	case a.StatusCode == http.StatusNotModified:
+	case a.StatusCode == http.StatusNotModified && a.isConditional():
 		s.Current = true
 		return s, nil
 	case a.StatusCode != http.StatusOK:
@@ -283,6 +302,7 @@ func (c *Client) small(ctx context.Context, from Address, most int64, header htt
 	}
 	body := watch(a.Body, stop, c.Patience)
 	defer body.end()
+	body.rate = leastRate
 	s.Text, err = io.ReadAll(io.LimitReader(body, most+1))
 	if err != nil {
 		if body.stalled.Load() {

@@ -78,6 +78,7 @@ type Download struct {
 	mixed   bool            // not all came from one source at one time
 	said    []digest.Digest // by the hosts
 	fetched int64           // bytes that came
+	room    int64           // up to where there is room for a file whose length isn't known, bytes
 	restart int             // how often it started over
 	wrong   map[int64]int   // how often a piece was wrong, by where it starts
 }
@@ -87,6 +88,7 @@ type source struct {
 	Address
 	failed error // why it isn't asked any more
 	tried  int   // failures since something came
+	whole  bool  // it is asked for all of the file: it gave another range than was asked for
 }
 
 // live is an answer whose body is read next.
@@ -98,7 +100,7 @@ type live struct {
 	stop   context.CancelCauseFunc
 	length int64 // of the whole file, bytes; -1: not known
 	skip   int64 // bytes that are there already and come again
-	came   int64 // bytes that came
+	came   int64 // bytes that came and weren't there
 	loose  bool  // it can't be carried on: it is packed on its way
 }
 
@@ -198,12 +200,13 @@ func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 		offset = 0
 	}
 	switch {
-	case offset > 0:
+	case offset > 0 && !from.whole:
 		header.Set("Range", "bytes="+strconv.FormatInt(offset, 10)+"-")
-		if condition != "" {
+		// where a digest shows another file in the end, hosts may mark the same one each in its own manner
+		if condition != "" && len(d.Want.Digests) == 0 {
 			header.Set("If-Range", condition)
 		}
-	case from.Key() == d.Mirrors[0].Key():
+	case offset == 0 && from.Key() == d.Mirrors[0].Key():
 		header = d.Have.Header()
 	}
 	header.Set("Want-Repr-Digest", "sha-256=1")
@@ -393,11 +396,14 @@ func (d *Download) once(ctx context.Context) error {
 		n, err := l.body.Read(buf)
 		if n > 0 {
 			d.fetched += int64(n)
-			if l.came += int64(n); l.came >= leastProgress {
+			more, wrong := d.skipped(l, buf[:n], size)
+			if l.came += int64(len(more)); l.came >= leastProgress {
 				d.waits.progress(d.Client)
 				l.from.tried = 0
 			}
-			more, wrong := d.skipped(l, buf[:n], size)
+			if wrong == nil {
+				wrong = d.roomFor(l, d.Part.Size()+int64(len(more)))
+			}
 			if wrong == nil {
 				d.Meter.Add(int64(len(more)))
 				wrong = pieces.write(more)
@@ -418,6 +424,21 @@ func (d *Download) once(ctx context.Context) error {
 			return d.broken(ctx, l.from, err)
 		}
 	}
+}
+
+// roomStep is the room that is taken at once for a file whose length isn't known, bytes.
+const roomStep = 16 << 20
+
+// roomFor takes room for a file whose length no host said, step by step: it may have no end.
+func (d *Download) roomFor(l *live, size int64) error {
+	if l.length >= 0 || d.Room == nil || size <= d.room {
+		return nil
+	}
+	if size > maxSize {
+		return &Error{Why: TooLarge, URL: l.from.Shown(), Host: l.from.Host(), Want: maxSize, Got: size}
+	}
+	d.room = size + roomStep
+	return d.Room(roomStep)
 }
 
 // ended looks whether an answer that came to its end had all of the file.

@@ -381,6 +381,174 @@ func TestWhatHostsSay(t *testing.T) {
 	}
 }
 
+// odd are answers of a host that no standard has.
+type odd struct {
+	image   []byte
+	cut     int // each answer breaks off after so many bytes; 0: none does
+	cuts    int // only the first so many do; 0: all
+	answers int
+	answer  func(w http.ResponseWriter, r *http.Request, n int) bool // whether that was all; n counts from 1
+}
+
+func (o *odd) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	o.answers++
+	w.Header().Set("ETag", `"saltmarsh"`)
+	if o.answer(w, r, o.answers) {
+		return
+	}
+	if o.cut > 0 && (o.cuts == 0 || o.answers <= o.cuts) {
+		w = &cutWriter{w, o.cut}
+	}
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(o.image))
+}
+
+type cutWriter struct {
+	http.ResponseWriter
+	left int
+}
+
+func (c *cutWriter) Write(p []byte) (int, error) {
+	if len(p) > c.left {
+		_, _ = c.ResponseWriter.Write(p[:c.left])
+		c.ResponseWriter.(http.Flusher).Flush()
+		panic(http.ErrAbortHandler)
+	}
+	c.left -= len(p)
+	return c.ResponseWriter.Write(p)
+}
+
+// TestAnswersThatMakeNoSense ends in an error or in the image, with nothing lost that had come.
+func TestAnswersThatMakeNoSense(t *testing.T) {
+	image := noise(4*mib+321, 8)
+	page := func(w http.ResponseWriter) bool {
+		w.Header().Set("Content-Type", "text/html")
+		w.Header().Del("ETag")
+		_, _ = io.WriteString(w, "<!DOCTYPE html><title>Saltmarsh Hotel</title><p>Sign in")
+		return true
+	}
+	otherRange := func(w http.ResponseWriter) bool {
+		w.Header().Set("Content-Range", fmt.Sprintf("bytes 7-%d/%d", len(image)-1, len(image)))
+		w.WriteHeader(http.StatusPartialContent)
+		_, _ = w.Write(image[7:])
+		return true
+	}
+	known := func(d *fetch.Download) { d.Want.Digests = []digest.Digest{sum(image)} }
+	for name, c := range map[string]struct {
+		host    odd
+		change  func(*fetch.Download)
+		why     fetch.Why
+		status  int
+		kept    int // bytes that are there after an error, at least
+		fetched float64
+	}{
+		"unchanged, which nobody asked": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				w.WriteHeader(http.StatusNotModified)
+				return true
+			}}, why: fetch.Answered, status: 304,
+		},
+		"another range than was asked for": {
+			host: odd{cut: 3 * mib, cuts: 1, answer: func(w http.ResponseWriter, r *http.Request, n int) bool {
+				return r.Header.Get("Range") != "" && n < 4 && otherRange(w)
+			}}, fetched: 2,
+		},
+		"no ranges, and no end ever": {
+			host: odd{cut: 2 * mib, answer: func(_ http.ResponseWriter, r *http.Request, _ int) bool {
+				r.Header.Del("Range")
+				return false
+			}}, why: fetch.Broken, kept: 2 * mib,
+		},
+		"another range, whatever was asked for": {
+			host: odd{cut: 2 * mib, answer: func(w http.ResponseWriter, _ *http.Request, n int) bool {
+				return n > 1 && otherRange(w)
+			}}, why: fetch.Unasked, kept: 2 * mib,
+		},
+		"a page for signing in, in the midst": {
+			host: odd{cut: 2 * mib, answer: func(w http.ResponseWriter, _ *http.Request, n int) bool {
+				return n > 1 && page(w)
+			}}, why: fetch.Page, kept: 2 * mib,
+		},
+		"ever other marks": {
+			host: odd{cut: mib, answer: func(w http.ResponseWriter, _ *http.Request, n int) bool {
+				w.Header().Set("ETag", fmt.Sprintf(`"%d"`, n))
+				return false
+			}}, change: known, fetched: 1,
+		},
+		"a piece without end": {
+			host: odd{cut: 2 * mib, answer: func(http.ResponseWriter, *http.Request, int) bool { return false }},
+			change: func(d *fetch.Download) {
+				d.Want.Size = int64(len(image))
+				d.Want.Pieces = fetch.Pieces{
+					Length: 1 << 62, Algorithm: digest.SHA256, Sums: []digest.Digest{sum(image)},
+				}
+			}, fetched: 1,
+		},
+		"a file without end": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				for {
+					if _, err := w.Write(image); err != nil {
+						return true
+					}
+				}
+			}},
+			change: func(d *fetch.Download) {
+				room := int64(40 << 20)
+				d.Room = func(more int64) error {
+					if room -= more; room < 0 {
+						return &fetch.Error{Why: fetch.NoRoom, Want: more}
+					}
+					return nil
+				}
+			}, why: fetch.NoRoom,
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := open(t, nil, publisher.Faults{})
+			c.host.image = image
+			s.serve(&c.host)
+			kept := &fetch.Kept{}
+			d := s.download(kept)
+			if c.change != nil {
+				c.change(d)
+			}
+			got, err := d.Run(t.Context())
+			if c.why == "" {
+				require.NoError(t, err)
+				assert.True(t, bytes.Equal(image, s.kept()))
+				assert.LessOrEqual(t, float64(got.Fetched), c.fetched*float64(len(image)))
+				return
+			}
+			var e *fetch.Error
+			require.ErrorAs(t, err, &e)
+			assert.Equal(t, []any{c.why, c.status}, []any{e.Why, e.Status}, "%v", err)
+			_, had := s.part()
+			assert.GreaterOrEqual(t, had, int64(c.kept))
+		})
+	}
+}
+
+// TestSmallFilesThatTrickle end, however little comes each time.
+func TestSmallFilesThatTrickle(t *testing.T) {
+	s := open(t, nil, publisher.Faults{})
+	s.serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for r.Context().Err() == nil {
+			_, _ = io.WriteString(w, "a")
+			w.(http.Flusher).Flush()
+			time.Sleep(10 * time.Millisecond)
+		}
+	}))
+	s.client.Patience, s.client.Tries = 300*time.Millisecond, 1
+	_, err := s.client.Small(t.Context(), s.url(), mib, nil)
+	var e *fetch.Error
+	require.ErrorAs(t, err, &e)
+	assert.Equal(t, fetch.Unanswered, e.Why)
+	s.serve(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotModified) }))
+	_, err = s.client.Small(t.Context(), s.url(), mib, nil)
+	require.ErrorAs(t, err, &e)
+	assert.Equal(t, 304, e.Status, "nobody asked whether it is the same")
+}
+
 // TestHostsThatCannotBeTrusted: certificates, and addresses that lead into a private network.
 func TestHostsThatCannotBeTrusted(t *testing.T) {
 	s := open(t, noise(mib, 7), publisher.Faults{})
@@ -542,7 +710,7 @@ func TestMetalink(t *testing.T) {
 	image := noise(mib+9, 8)
 	a, b, all := sha256.Sum256(image[:mib]), sha256.Sum256(image[mib:]), sha256.Sum256(image)
 	text := fmt.Sprintf(metalink, len(image), all, a, b)
-	files, err := fetch.ReadMetalink([]byte(text))
+	files, err := fetch.ReadMetalink([]byte(text + "\n<!-- made by hand -->\n"))
 	require.NoError(t, err)
 	require.Len(t, files, 1)
 	m := files[0]
@@ -555,7 +723,9 @@ func TestMetalink(t *testing.T) {
 		"size": strings.Replace(text, "<size>", "<size>-", 1), "pieces": strings.Replace(text, "1048576", "4096", 1),
 		"no url":    strings.ReplaceAll(text, "https://", "rsync://"),
 		"namespace": strings.Replace(text, "ns:metalink", "ns:other", 1), "cut": text[:len(text)-4],
-		"tail": text + "<x/>",
+		"tail": text + "<x/>", "text behind it": text + "x",
+		"size of no card": strings.Replace(text, fmt.Sprint(len(image)), "9000000000000000000", 1),
+		"piece":           strings.Replace(text, "1048576", "9000000000000000000", 1),
 	} {
 		_, err := fetch.ReadMetalink([]byte(wrong))
 		assert.Error(t, err, name)
@@ -575,6 +745,7 @@ func FuzzMetalink(f *testing.F) {
 			assert.NotEmpty(t, m.Mirrors)
 			if p := m.Pieces; len(p.Sums) > 0 {
 				assert.Equal(t, int64(len(p.Sums)), (m.Size-1)/p.Length+1)
+				assert.LessOrEqual(t, p.Length, m.Size)
 			}
 		}
 	})

@@ -49,7 +49,8 @@ const (
 	maxFiles     = 10000
 	maxMirrors   = 100
 	maxPieces    = 1 << 20
-	leastPiece   = 1 << 10 // bytes; smaller ones only cost time
+	maxSize      = 128 << 40 // bytes: the largest card (SD Physical Layer Simplified 9.00, 2: SDUC) holds 128 TB
+	leastPiece   = 1 << 10   // bytes; smaller ones only cost time
 	maxMetalinkT = 64 << 10
 )
 
@@ -92,8 +93,8 @@ func ReadMetalink(text []byte) (files []Metalink, err error) {
 	if err := d.Decode(&doc); err != nil {
 		return nil, fmt.Errorf("is no Metalink document (RFC 5854): %w", err)
 	}
-	if _, err := d.Token(); err != io.EOF {
-		return nil, errors.New("is no Metalink document (RFC 5854): something stands behind it")
+	if err := onlyBlanks(d); err != nil {
+		return nil, err
 	}
 	if len(doc.Files) == 0 || len(doc.Files) > maxFiles {
 		return nil, fmt.Errorf("names %d files", len(doc.Files))
@@ -108,6 +109,27 @@ func ReadMetalink(text []byte) (files []Metalink, err error) {
 	return files, nil
 }
 
+// onlyBlanks reads what stands behind a document: blanks, comments and instructions may (Extensible Markup Language 1.0,
+// section 2.1, production 27).
+func onlyBlanks(d *xml.Decoder) error {
+	for {
+		switch token, err := d.Token(); t := token.(type) {
+		case nil:
+			if err != io.EOF {
+				return fmt.Errorf("is no Metalink document (RFC 5854): %w", err)
+			}
+			return nil
+		case xml.CharData:
+			if len(bytes.TrimSpace(t)) == 0 {
+				continue
+			}
+		case xml.Comment, xml.ProcInst:
+			continue
+		}
+		return errors.New("is no Metalink document (RFC 5854): something stands behind it")
+	}
+}
+
 func (x metalinkFileXML) read() (m Metalink, err error) {
 	// section 4.1.2.1: no path that leads elsewhere
 	if m.Name = PlainFileName(x.Name); m.Name == "" || strings.Contains("/"+x.Name+"/", "/../") {
@@ -115,7 +137,7 @@ func (x metalinkFileXML) read() (m Metalink, err error) {
 	}
 	if x.Size != "" {
 		var ok bool
-		if m.Size, ok = number(strings.TrimSpace(x.Size)); !ok || m.Size == 0 {
+		if m.Size, ok = number(strings.TrimSpace(x.Size)); !ok || m.Size == 0 || m.Size > maxSize {
 			return m, fmt.Errorf("the size %q makes no sense", x.Size)
 		}
 	}
@@ -147,6 +169,9 @@ func (x metalinkFileXML) read() (m Metalink, err error) {
 		}
 		if len(pieces.Sums) == 0 || pieces.Algorithm < m.Pieces.Algorithm {
 			continue
+		}
+		if m.Size > 0 { // so that no end of a piece is too large a number
+			pieces.Length = min(pieces.Length, m.Size)
 		}
 		if m.Size > 0 && int64(len(pieces.Sums)) != (m.Size-1)/pieces.Length+1 {
 			return m, errors.New("there are not as many pieces as the size says")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"sync"
@@ -189,6 +190,19 @@ func (p *Part) reads(b []byte, at int64) error {
 	}
 	if n < len(b) {
 		copy(b[n:], p.piece[at+int64(n)-kept:])
+	}
+	return nil
+}
+
+// digests feeds what is there already to a hash, from one place to another: a piece of a host's may be of any length.
+func (p *Part) digests(sum hash.Hash, from, to int64) error {
+	buf := make([]byte, min(to-from, PieceSize))
+	for ; from < to; from += int64(len(buf)) {
+		buf = buf[:min(int64(len(buf)), to-from)]
+		if err := p.reads(buf, from); err != nil {
+			return err
+		}
+		sum.Write(buf)
 	}
 	return nil
 }

@@ -23,11 +23,9 @@ func (d *Download) pieces(size int64) (*checkedPieces, error) {
 	}
 	c.from = size / p.Length * p.Length
 	c.sum = p.Algorithm.New()
-	before := make([]byte, size-c.from)
-	if err := d.Part.reads(before, c.from); err != nil {
+	if err := d.Part.digests(c.sum, c.from, size); err != nil {
 		return nil, err
 	}
-	c.sum.Write(before)
 	d.Part.hold(c.from)
 	return c, nil
 }
@@ -40,25 +38,24 @@ func (d *Download) comparePieces() error {
 	}
 	d.Part.hold(0)
 	size := d.Part.Size()
-	buf := make([]byte, p.Length)
 	for i := range p.Sums {
 		start := int64(i) * p.Length
 		n := min(p.Length, d.Want.Size-start)
 		if start+n > size {
 			break
 		}
-		if err := d.Part.reads(buf[:n], start); err != nil {
+		sum := p.Algorithm.New()
+		if err := d.Part.digests(sum, start, start+n); err != nil {
 			return err
 		}
-		if sum := p.Algorithm.New(); !p.is(i, sum, buf[:n]) {
+		if !p.is(i, sum) {
 			return d.Part.back(start)
 		}
 	}
 	return nil
 }
 
-func (p Pieces) is(i int, sum hash.Hash, last []byte) bool {
-	sum.Write(last)
+func (p Pieces) is(i int, sum hash.Hash) bool {
 	return digest.New(p.Algorithm, sum.Sum(nil)) == p.Sums[i]
 }
 
@@ -94,7 +91,7 @@ func (c *checkedPieces) end() int64 { return min(c.from+c.Want.Pieces.Length, c.
 
 // ended compares a piece that is whole. A wrong one is given up, and fetched again, from another host if there is one.
 func (c *checkedPieces) ended(p Pieces) error {
-	if !p.is(int(c.from/p.Length), c.sum, nil) {
+	if !p.is(int(c.from/p.Length), c.sum) {
 		from := c.source()
 		if err := c.Part.back(c.from); err != nil {
 			return err
