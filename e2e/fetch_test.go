@@ -363,8 +363,18 @@ func TestSystems(t *testing.T) {
 	d.want(0, "It is not signed", "systems", "add", "--yes", "bad.toml")
 	d.want(7, "an address within a private network", "fetch", "Ebb").mentions(t,
 		"should have been renewed by 1 January 2020")
-	d.want(0, "is removed", "systems", "remove", "Elsewhere")
 	d.want(2, "did you mean saltmarsh-os", "fetch", "saltmarsh-so")
+
+	// a damaged list is named, the others work, and it is added again or removed
+	for _, repair := range [][]string{{"add", "--yes", "bad.toml"}, {"remove", "elsewhere"}} {
+		damaged := d.found("state/zipstamp/lists/elsewhere*")
+		require.Len(t, damaged, 1)
+		require.NoError(t, os.WriteFile(damaged[0], []byte("{"), 0o600))
+		d.want(0, "1 system in 1 list", "systems").mentions(t, "elsewhere-", "is damaged", "saltmarsh-os 1.2")
+		r = d.want(0, "", append([]string{"systems"}, repair...)...)
+		assert.NotContains(t, d.want(0, "", "systems").err, "damaged", r.err)
+	}
+	d.want(2, "you keep no list of the name Elsewhere", "systems", "remove", "Elsewhere")
 }
 
 // TestServe has the stand-in of the product itself, and a download that is interrupted, killed, and carried on.

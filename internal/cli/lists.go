@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -63,7 +64,7 @@ func (l *listing) add(ctx context.Context, from string, plain bool) error {
 		return err
 	}
 	for _, before := range lists {
-		if systems.Folder(before.Name) != systems.Folder(k.Name) {
+		if systems.NameOfFile(before.Name) != systems.NameOfFile(k.Name) {
 			continue
 		}
 		if before.From != k.From && (!k.Signed() || before.Key != k.Key) {
@@ -227,7 +228,7 @@ func (l *listing) named(args []string) ([]*systems.Kept, error) {
 		return all, err
 	}
 	for _, k := range all {
-		if systems.Folder(k.Name) == systems.Folder(args[0]) {
+		if systems.NameOfFile(k.Name) == systems.NameOfFile(args[0]) {
 			return []*systems.Kept{k}, nil
 		}
 	}
@@ -286,14 +287,26 @@ func (a *app) systemsRemove() *cobra.Command {
 		if err := l.begin(nil); err != nil {
 			return err
 		}
-		found, err := l.named(args)
+		_, damaged, err := keptLists(l.who)
 		if err != nil {
 			return err
 		}
-		if err := l.who.as(func() error { return systems.Remove(l.who.listsFolder().Path(), found[0]) }); err != nil {
+		file, line := systems.NameOfFile(args[0]), view.ListLine{Name: args[0], What: "removed"}
+		isOf := func(d systems.Damaged) bool { return d.Name == file || d.Name == args[0] }
+		if i := slices.IndexFunc(damaged, isOf); i >= 0 {
+			file = damaged[i].Name
+		} else {
+			found, err := l.named(args)
+			if err != nil {
+				return err
+			}
+			line = view.NewListLine(found[0], line.What)
+		}
+		err = l.who.as(func() error { return systems.Remove(l.who.listsFolder().Path(), file) })
+		if err != nil {
 			return err
 		}
-		return l.showLists(view.ListRemoved(found[0]), []view.ListLine{view.NewListLine(found[0], "removed")}, nil)
+		return l.showLists(view.ListRemoved(line.Name), []view.ListLine{line}, nil)
 	})
 }
 

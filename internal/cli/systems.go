@@ -32,13 +32,21 @@ func (a *app) systems() *cobra.Command {
 // listsFolder is where lists of systems are kept.
 func (p person) listsFolder() state.Place { return p.stateFolder("lists") }
 
-// lists reads the lists that are kept.
-func (a *app) lists(who person) (all []*systems.Kept, err error) {
+// lists reads the lists that are kept, and names those that can't be used.
+func (a *app) lists(who person) ([]*systems.Kept, error) {
+	all, damaged, err := keptLists(who)
+	for _, d := range damaged {
+		a.screen.Say(view.ListDamaged(d))
+	}
+	return all, err
+}
+
+func keptLists(who person) (all []*systems.Kept, damaged []systems.Damaged, err error) {
 	err = who.as(func() (err error) {
-		all, err = systems.All(who.listsFolder().Path())
+		all, damaged, err = systems.All(who.listsFolder().Path())
 		return err
 	})
-	return all, err
+	return all, damaged, err
 }
 
 // offers are the systems of all lists, the newest first.
@@ -238,7 +246,7 @@ func (a *app) listWords(string) (out []string) {
 	if err != nil {
 		return nil
 	}
-	lists, _ := a.lists(who)
+	lists, _, _ := keptLists(who)
 	for _, l := range lists {
 		out = append(out, l.Name)
 	}
@@ -251,7 +259,7 @@ func (a *app) eachOffered(do func(systems.Offered)) {
 	if err != nil {
 		return
 	}
-	lists, err := a.lists(who)
+	lists, _, err := keptLists(who)
 	if err != nil {
 		return
 	}

@@ -2,14 +2,15 @@ package systems
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,7 +35,7 @@ type About struct {
 }
 
 // aboutVersion is that of About.
-const aboutVersion = 1
+const aboutVersion = 2
 
 // maxAbout bounds it, bytes.
 const maxAbout = 1 << 20
@@ -65,108 +66,92 @@ func (k *Kept) Signature() *trust.Signature {
 	}
 }
 
-// aboutFile is one of the two files of a list, in a folder of its own. The other one, the list as it came, is named by
-// its digest, so that another edition takes its place at once, when what is known of it does.
-const aboutFile = "about.json"
+// listEnding is that of the file of a list. Its first line is what is known of the list (About, as JSON), and the rest
+// the list as it came: another edition takes its place in one step, together with what is known of it.
+const listEnding = ".list"
 
-func listFile(sum string) string { return "list-" + sum[:min(16, len(sum))] }
-
-// Folder is the name of the folder for a list with a name.
-func Folder(name string) string {
+// NameOfFile is the name of the file of a list, without its ending. Lists whose names are alike, but for blanks, hyphens
+// and case, have one.
+func NameOfFile(name string) string {
 	sum := sha256.Sum256([]byte(plain(name)))
-	return strings.Trim(state.PlainName(strings.ToLower(name)), ".") + "-" + hex.EncodeToString(sum[:4])
+	return strings.Trim(state.PlainName(plain(name)), ".") + "-" + hex.EncodeToString(sum[:4])
 }
 
-// Keep keeps a list.
+// Keep keeps a list, in place of one of its name.
 func Keep(place state.Place, k *Kept) error {
-	place.Folder = filepath.Join(place.Folder, Folder(k.Name))
 	sum := sha256.Sum256(k.Text)
 	k.Version, k.SHA256 = aboutVersion, hex.EncodeToString(sum[:])
-	text, err := json.MarshalIndent(k.About, "", "  ")
+	text, err := json.Marshal(k.About)
 	if err != nil {
 		return err
 	}
-	if err := place.Write(listFile(k.SHA256), k.Text); err != nil {
+	name := NameOfFile(k.Name)
+	if err := place.Write(name+listEnding, slices.Concat(text, []byte("\n"), k.Text)); err != nil {
 		return err
 	}
-	if err := place.Write(aboutFile, append(text, '\n')); err != nil {
-		return err
-	}
-	root, err := place.Open()
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	entries, err := fs.ReadDir(root.FS(), ".")
-	for _, e := range entries { // other editions
-		if strings.HasPrefix(e.Name(), "list-") && e.Name() != listFile(k.SHA256) {
-			err = errors.Join(err, root.Remove(e.Name()))
-		}
-	}
-	return err
+	return os.RemoveAll(filepath.Join(place.Path(), name)) // a folder of an earlier version
 }
 
 // ErrDamaged says that a list that is kept is not as it was.
 var ErrDamaged = errors.New("is damaged: add it again")
 
-var errNone = errors.New("nothing is known of a list")
+// Damaged is a list that is kept and can't be used.
+type Damaged struct {
+	Name string // of its file, without its ending
+	Err  error
+}
 
-// All reads the lists that are kept. A folder that isn't there has none. A list that can't be read is an error: one
-// that silently isn't used any more would be worse. Where nothing is known of one, it was not kept to the end, or not
-// removed to the end.
-func All(folder string) (all []*Kept, err error) {
+// All reads the lists that are kept. A folder that isn't there has none. A list that can't be used is to be told, since
+// a person relies on it; the others count all the same.
+func All(folder string) (all []*Kept, damaged []Damaged, err error) {
 	entries, err := os.ReadDir(folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, e := range entries {
-		if !e.IsDir() {
+		name, isFile := strings.CutSuffix(e.Name(), listEnding)
+		if e.IsDir() == isFile { // what stands beside them, such as a file that is just being written
 			continue
 		}
 		k, err := load(filepath.Join(folder, e.Name()))
-		if errors.Is(err, errNone) {
-			continue
+		switch {
+		case errors.Is(err, fs.ErrNotExist): // removed meanwhile
+		case err != nil:
+			damaged = append(damaged, Damaged{name, err})
+		default:
+			all = append(all, k)
 		}
-		if err != nil {
-			return nil, fmt.Errorf("the list in %s %w", filepath.Join(folder, e.Name()), err)
-		}
-		all = append(all, k)
 	}
-	return all, nil
+	return all, damaged, nil
 }
 
-func load(folder string) (*Kept, error) {
-	text, err := state.ReadFile(filepath.Join(folder, aboutFile), maxAbout)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, errNone
+func load(path string) (*Kept, error) {
+	if info, err := os.Stat(path); err != nil || info.IsDir() { // a folder is of an earlier version
+		return nil, cmp.Or(err, ErrDamaged)
 	}
+	text, err := state.ReadFile(path, maxAbout+MaxList)
 	if err != nil {
 		return nil, err
 	}
 	k := &Kept{}
-	if json.Unmarshal(text, &k.About) != nil || k.About.Version != aboutVersion {
+	about, text, _ := bytes.Cut(text, []byte("\n"))
+	if json.Unmarshal(about, &k.About) != nil || k.About.Version != aboutVersion {
 		return nil, ErrDamaged
 	}
-	if k.Text, err = state.ReadFile(filepath.Join(folder, listFile(k.SHA256)), MaxList); err != nil {
-		return nil, err
-	}
-	if sum := sha256.Sum256(k.Text); hex.EncodeToString(sum[:]) != k.SHA256 {
+	if sum := sha256.Sum256(text); hex.EncodeToString(sum[:]) != k.SHA256 {
 		return nil, ErrDamaged
 	}
+	k.Text = text
 	k.List, err = Read(k.Text)
 	return k, err
 }
 
-// Remove removes a list.
-func Remove(folder string, k *Kept) error {
-	folder = filepath.Join(folder, Folder(k.Name))
-	if err := os.Remove(filepath.Join(folder, aboutFile)); err != nil {
-		return err
-	}
-	return os.RemoveAll(folder)
+// Remove removes the file of a list, by its name without its ending.
+func Remove(folder, name string) error {
+	return errors.Join(os.RemoveAll(filepath.Join(folder, name+listEnding)), os.RemoveAll(filepath.Join(folder, name)))
 }
 
 // Errors of a list that was asked for again.

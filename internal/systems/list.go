@@ -218,14 +218,11 @@ func (s System) Is(name string) bool {
 	return plain(name) == plain(s.Name) && (!versioned || plain(version) == plain(s.Version))
 }
 
+// plain is a text to compare: blanks, hyphens and case tell nothing apart.
 func plain(text string) string {
-	return strings.Map(func(r rune) rune {
-		switch r {
-		case ' ', '-', '_':
-			return ' '
-		}
-		return unicode.ToLower(r)
-	}, strings.TrimSpace(text))
+	return strings.Join(strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return r == '-' || r == '_' || unicode.IsSpace(r)
+	}), " ")
 }
 
 // Old tells whether a list is past its time.

@@ -1,6 +1,7 @@
 package systems_test
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"os"
@@ -87,8 +88,9 @@ func TestKeptLists(t *testing.T) {
 	require.ErrorIs(t, first.Follows(second), systems.ErrOlder)
 	require.ErrorIs(t, kept(list(1, "# changed")).Follows(first), systems.ErrSame)
 	require.NoError(t, systems.Keep(place, second))
-	all, err := systems.All(place.Path())
+	all, damaged, err := systems.All(place.Path())
 	require.NoError(t, err)
+	require.Empty(t, damaged)
 	require.Len(t, all, 1)
 	assert.Equal(t, int64(2), all[0].Edition)
 	for text, url := range map[string]string{
@@ -99,19 +101,37 @@ func TestKeptLists(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, url, a.String())
 	}
-	folder := filepath.Join(place.Path(), systems.Folder("saltmarsh watchers"))
-	files, err := filepath.Glob(filepath.Join(folder, "list-*"))
+	// One file is the list, under any name that is alike.
+	name := systems.NameOfFile("saltmarsh--WATCHERS ")
+	path := filepath.Join(place.Path(), name+".list")
+	good, err := os.ReadFile(path)
 	require.NoError(t, err)
-	require.Len(t, files, 1, "older editions are gone")
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "list-0123456789abcdef"), []byte(list(9, "")), 0o600))
-	all, err = systems.All(place.Path())
-	require.NoError(t, err, "an edition that was not kept to its end")
-	assert.Equal(t, int64(2), all[0].Edition)
-	require.NoError(t, os.WriteFile(files[0], []byte(list(9, "")), 0o600))
-	_, err = systems.All(place.Path())
-	require.ErrorIs(t, err, systems.ErrDamaged)
-	require.NoError(t, systems.Remove(place.Path(), second))
-	all, err = systems.All(place.Path())
+	other := kept(strings.Replace(list(1, ""), "Saltmarsh Watchers", "Ebb Club", 1))
+	require.NoError(t, systems.Keep(place, other))
+	require.NoError(t, os.Mkdir(filepath.Join(place.Path(), "of_an_earlier_version-01234567"), 0o700))
+	for what, text := range map[string][]byte{
+		"empty": nil, "cut short": good[:len(good)-9], "first line only": good[:bytes.IndexByte(good, '\n')],
+		"another byte": append(bytes.Clone(good[:len(good)-1]), '#'), "of a later version": bytes.Replace(good,
+			[]byte(`"zipstamp_list":2`), []byte(`"zipstamp_list":9`), 1),
+	} {
+		require.NoError(t, os.WriteFile(path, text, 0o600))
+		all, damaged, err = systems.All(place.Path())
+		require.NoError(t, err, what)
+		require.Len(t, all, 1, "%s: the other one counts", what)
+		assert.Equal(t, "Ebb Club", all[0].Name)
+		require.Len(t, damaged, 2, what)
+		assert.Equal(t, []string{"of_an_earlier_version-01234567", name}, []string{damaged[0].Name, damaged[1].Name})
+		require.ErrorIs(t, damaged[1].Err, systems.ErrDamaged, what)
+	}
+	require.NoError(t, systems.Keep(place, second), "it is added again")
+	require.NoError(t, systems.Remove(place.Path(), "of_an_earlier_version-01234567"))
+	all, damaged, err = systems.All(place.Path())
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+	assert.Empty(t, damaged)
+	require.NoError(t, systems.Remove(place.Path(), name))
+	require.NoError(t, systems.Remove(place.Path(), systems.NameOfFile(other.Name)))
+	all, _, err = systems.All(place.Path())
 	require.NoError(t, err)
 	assert.Empty(t, all)
 }

@@ -283,7 +283,17 @@ func ListAdded(k *systems.Kept) string {
 }
 
 // ListRemoved says that a list is no longer kept.
-func ListRemoved(k *systems.Kept) string { return fmt.Sprintf("The list %s is removed.", word(k.Name)) }
+func ListRemoved(name string) string { return fmt.Sprintf("The list %s is removed.", word(name)) }
+
+// ListDamaged says that a list that is kept can't be used.
+func ListDamaged(d systems.Damaged) string {
+	why := "is damaged"
+	if !errors.Is(d.Err, systems.ErrDamaged) {
+		why = "can't be read (" + ErrorText(d.Err) + ")"
+	}
+	return fmt.Sprintf("A kept list of systems, %s, %s, so its systems aren't known. Add it again with zipstamp systems "+
+		"add FROM, or remove it with zipstamp systems remove %[1]s.", word(d.Name), why)
+}
 
 // ListsRefreshed sums up what became of lists that were asked for again.
 func ListsRefreshed(lines []ListLine) string {
