@@ -149,6 +149,84 @@ func TestFetchWithoutTLS(t *testing.T) {
 		"site/" + demo.Sums)))[0], url)
 }
 
+// TestWhatPlainHTTPLeadsTo has a host without TLS that leads to one with it, where all agrees: nothing of that counts as
+// published, since anybody on the way could have led there.
+func TestWhatPlainHTTPLeadsTo(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	image := noiseOS(3, 24<<20)
+	h := d.newHost("site", publisher.Faults{})
+	d.write("site/os.img", image)
+	d.write("site/autorun.inf", []byte("[autorun]"))
+	sums := fmt.Appendf(nil, "%x  os.img\n", sha256.Sum256(image))
+	metalink := func(url string, sum [32]byte) []byte {
+		return fmt.Appendf(nil, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="os.img"><size>%d</size>`+
+			`<hash type="sha-256">%x</hash><url>%s</url></file></metalink>`+"\n", len(image), sum, url)
+	}
+	d.write("site/meta/os.img.meta4", metalink(h.url+"os.img", sha256.Sum256(image)))
+	link, cut := "meta/os.img.meta4", 0
+	answers := 0
+	odd := func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Link", "<"+h.url+link+`>; rel=describedby; type="application/metalink4+xml"`)
+		if strings.HasSuffix(r.URL.Path, "/os.meta4") {
+			_, _ = w.Write(metalink(h.url+"os.img", sha256.Sum256(image)))
+			return
+		}
+		if !strings.HasSuffix(r.URL.Path, "/os.img") {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("ETag", `"tide"`)
+		if answers++; answers <= cut {
+			w.Header().Set("Content-Length", fmt.Sprint(len(image)))
+			_, _ = w.Write(image[:len(image)/2])
+			panic(http.ErrAbortHandler)
+		}
+		http.ServeContent(w, r, "os.img", time.Time{}, bytes.NewReader(image))
+	}
+	plainHost := httptest.NewServer(http.HandlerFunc(odd))
+	t.Cleanup(plainHost.Close)
+	card := bytes.Clone(d.read(demo.Good + ".data"))
+	refused := func(what string) {
+		t.Helper()
+		d.want(3, "no published digest", "stamp", "--yes", "--plain-http", what, demo.Good)
+		assert.Equal(t, card, d.read(demo.Good+".data"), "the card was not touched")
+	}
+	refused(plainHost.URL + "/os.img")
+	d.write("site/SHA256SUMS", sums)
+	refused(plainHost.URL + "/os.meta4")
+	d.want(0, "Nothing was compared", "fetch", "--plain-http", plainHost.URL+"/os.img")
+
+	// by https to the half of it, and on by http
+	answers, cut, link = 0, 1, "none"
+	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if answers > 0 && strings.HasSuffix(r.URL.Path, "/os.img") {
+			http.Redirect(w, r, plainHost.URL+"/os.img", http.StatusFound)
+			return
+		}
+		odd(w, r)
+	}))
+	t.Cleanup(secure.Close)
+	doc := document(t, d.want(0, "", "fetch", "--plain-http", "--json", secure.URL+"/os.img"))
+	assert.Equal(t, false, doc["secure"], "half of it came by http")
+
+	// a link to what is no Metalink document is not delivered; one that contradicts what counts is not used
+	answers, cut, link = 0, 0, "autorun.inf"
+	d.sh("mkdir here there; rm site/SHA256SUMS")
+	direct := httptest.NewTLSServer(http.HandlerFunc(odd))
+	t.Cleanup(direct.Close)
+	d.want(0, "", "fetch", "--to", "here", direct.URL+"/os.img")
+	assert.Equal(t, "os.img\n", d.sh("ls -A here"))
+	link = "other.meta4"
+	d.write("site/other.meta4", metalink(h.url+"os.img", sha256.Sum256(nil)))
+	d.write("own.meta4", metalink(direct.URL+"/os.img", sha256.Sum256(image)))
+	d.want(0, "is what was published in own.meta4", "fetch", "--to", "there", "own.meta4").mentions(t,
+		"os.img.meta4 at", "has another digest than was published, and is not used")
+}
+
 // TestBadDownloads has a sentence and a status for each, and nothing of use is lost.
 func TestBadDownloads(t *testing.T) {
 	t.Parallel()

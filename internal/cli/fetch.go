@@ -192,6 +192,7 @@ func (r *remote) ofMetalink(name string, text []byte, counts bool) error {
 		return &usageError{view.SeveralFiles(name, names)}
 	}
 	r.know(files[0], name, counts)
+	r.secure = counts
 	r.mirrors, r.document, r.signature = files[0].Mirrors, name, files[0].Signature
 	return nil
 }

@@ -33,6 +33,7 @@ type remote struct {
 
 	mirrors   []fetch.Mirror // the first gives it its place on the shelf
 	want      fetch.Want
+	secure    bool              // what led to the addresses came so that nobody on the way could change it
 	elsewhere []shelf.Published // digests that were published elsewhere than beside the file
 	origin    check.Origin      // of these
 	signers   []trust.Signature // of what these stand in
@@ -70,7 +71,7 @@ func (a *app) shelfOf(who person, set settings) shelf.Shelf {
 func (a *app) newRemote(who person, set settings, at fetch.Address, plain bool) *remote {
 	return &remote{
 		app: a, who: who, set: set, shelf: a.shelfOf(who, set), mirrors: []fetch.Mirror{{Address: at, Priority: 1}},
-		client: a.newClient(set, plain), used: func() {}, say: a.screen.Say,
+		client: a.newClient(set, plain), used: func() {}, say: a.screen.Say, secure: true,
 	}
 }
 
@@ -235,11 +236,19 @@ func (r *remote) lookBeside(ctx context.Context) (err error) {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		if err == nil {
-			found = append(found, fetch.Companion{Name: r.offer.Metalink.Name(), Smallfile: s})
+		s.Secure = s.Secure && r.offer.Secure // who could change the answer could have named another document
+		c := fetch.Companion{Name: r.offer.Name + fetch.MetalinkEnding, Smallfile: s}
+		named := func(one fetch.Companion) bool { return r.besideName(one.Name) == c.Name }
+		if err == nil && isCompanion(c) && !slices.ContainsFunc(found, named) {
+			found = append(found, c)
 		}
 	}
 	for _, c := range found {
+		c.Secure = c.Secure && r.secure
+		if r.besideName(c.Name) == r.offer.Name {
+			r.say(view.BesideLeftOut(c.Name, c.At.Host()))
+			continue
+		}
 		if strings.HasSuffix(c.Name, fetch.MetalinkEnding) {
 			if err := r.takeMetalink(c); err != nil {
 				return err
@@ -256,7 +265,7 @@ func (r *remote) lookBeside(ctx context.Context) (err error) {
 		if err := r.item.Put(name, []byte(r.signature)); err != nil {
 			return err
 		}
-		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.document, Secure: true})
+		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.document, Secure: r.secure})
 	}
 	if missed != nil && len(found) == 0 {
 		r.say(view.BesideUnknown(missed))
@@ -300,9 +309,30 @@ func (r *remote) takeMetalink(c fetch.Companion) error {
 	if at < 0 {
 		return nil
 	}
-	w := r.know(files[at], c.Name+" at "+c.At.Host(), c.Secure)
+	w := r.want
+	switch f := files[at]; {
+	case len(w.Digests) == 0:
+		w = r.know(f, c.Name+" at "+c.At.Host(), c.Secure)
+	case differ(w.Digests, f.Digests): // what was said before counts
+		r.say(view.BesideDiffers(c.Name, c.At.Host()))
+		return nil
+	case !slices.ContainsFunc(f.Digests, func(d digest.Digest) bool { return slices.Contains(w.Digests, d) }):
+		return nil // it may be of another file
+	default:
+		if w.Size = cmp.Or(w.Size, f.Size); w.Size == f.Size {
+			w.Pieces = f.Pieces
+		}
+		r.want = w
+	}
 	r.down.Add(files[at].Mirrors...)
 	return r.down.Know(w)
+}
+
+// differ tells whether digests can't be of the same file.
+func differ(a, b []digest.Digest) bool {
+	return slices.ContainsFunc(a, func(x digest.Digest) bool {
+		return slices.ContainsFunc(b, func(y digest.Digest) bool { return x.Algorithm == y.Algorithm && x != y })
+	})
 }
 
 // know takes up what a Metalink document says. Digests of one that anybody could have changed don't count as published.
@@ -326,7 +356,7 @@ func (r *remote) run(ctx context.Context, m *meter.Meter) (fetch.Got, error) {
 // finish puts the file that has arrived into its place. Nobody reads it any more as it arrived.
 func (r *remote) finish(got fetch.Got) (err error) {
 	w := shelf.Whole{
-		Name: filepath.Base(r.path), Size: got.Size, Secure: r.offer.Secure, Validators: r.offer.Validators,
+		Name: filepath.Base(r.path), Size: got.Size, Secure: got.Secure && r.secure, Validators: r.offer.Validators,
 		Fetched: time.Now().UTC().Truncate(time.Second), Beside: r.beside, Digests: r.elsewhere, System: r.system,
 		Release: r.release,
 	}

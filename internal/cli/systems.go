@@ -203,7 +203,7 @@ func (a *app) remoteOffered(who person, set settings, o systems.Offered, plain b
 	case o.List.Signed():
 		r.signers = []trust.Signature{*o.List.Signature()}
 	case o.List.Host != "" && o.List.Plain: // anybody on the way could have changed it
-		r.elsewhere = nil
+		r.elsewhere, r.secure = nil, false
 	default:
 		r.origin.Elsewhere = o.List.Host
 	}

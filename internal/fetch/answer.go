@@ -85,6 +85,7 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 		d.Kept.Name = o.Name
 	}
 	o.Name, d.Kept.Length = d.Kept.Name, l.length
+	d.Kept.Insecure = d.Kept.Insecure || !l.Secure
 	if d.Keep != nil {
 		return o, d.Keep(d.Kept)
 	}

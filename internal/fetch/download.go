@@ -27,6 +27,8 @@ type Kept struct {
 	Name   string            `json:"name"`
 	Length int64             `json:"length"` // of the whole file, bytes; -1 where it isn't known
 	By     map[string]Source `json:"by"`     // by Address.Key
+	// Insecure tells that some of it did not come by https all the way.
+	Insecure bool `json:"insecure,omitempty"`
 }
 
 // Source is what a host has said of a file.
@@ -240,7 +242,7 @@ func (d *Download) startOver() error {
 		return &Error{Why: Changes, URL: d.sources[0].Shown(), Host: d.sources[0].Host()}
 	}
 	d.mixed, d.said = false, nil
-	d.Kept.Length, d.Kept.By = -1, map[string]Source{}
+	d.Kept.Length, d.Kept.By, d.Kept.Insecure = -1, map[string]Source{}, false
 	return d.Part.back(0)
 }
 
@@ -287,6 +289,7 @@ type Got struct {
 	Size    int64
 	Digests []digest.Digest
 	Fetched int64 // bytes that came for that
+	Secure  bool  // all of it came by https all the way
 }
 
 // Run downloads the file, and closes the part for its readers. It may be called without Open. The error is an *Error,
@@ -313,7 +316,7 @@ func (d *Download) Run(ctx context.Context) (got Got, err error) {
 				return got, err
 			}
 			if err = d.compare(got.Digests); err == nil {
-				got.Size = d.Part.Size()
+				got.Size, got.Secure = d.Part.Size(), !d.Kept.Insecure
 				return got, nil
 			}
 		}

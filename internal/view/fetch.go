@@ -268,6 +268,16 @@ func BesideKept(path string) string {
 	return fmt.Sprintf("%s is another file, and stays as it is.", word(path))
 }
 
+// BesideLeftOut says that a small file has the name of the download itself.
+func BesideLeftOut(name, host string) string {
+	return fmt.Sprintf("%s at %s has the name of the download, and is left out.", word(name), word(host))
+}
+
+// BesideDiffers says that a Metalink document has other digests than what counts.
+func BesideDiffers(name, host string) string {
+	return fmt.Sprintf("%s at %s has another digest than was published, and is not used.", word(name), word(host))
+}
+
 // WholeFirst says that an image can't be stamped while it arrives.
 func WholeFirst(packing string) string {
 	return fmt.Sprintf("An image packed as %s can only be unpacked when it is whole, so it is downloaded first.",
