@@ -174,6 +174,9 @@ func TestOddArchives(t *testing.T) {
 		_, err := unpackFile(filepath.Join(dir, name))
 		isUnusable(t, err, want)
 	}
+	// Without its password, its first byte says that it is empty.
+	_, err = unpackFile("testdata/encrypted-ends-early.7z")
+	isUnusable(t, err, UnusableError{Why: Encrypted})
 	_, err = unpackFile(filepath.Join(dir, "noise.7z"))
 	assert.ErrorContains(t, err, "first header is not well formed")
 }

@@ -142,7 +142,7 @@ func start7z(r *packedReader, index int) (*layer, error) {
 		return nil, err
 	}
 	m := archive.File[index]
-	body, err := openMember7z(m)
+	body, err := openMember7z(r.file, archive, index)
 	if err != nil {
 		return nil, err
 	}
@@ -151,17 +151,18 @@ func start7z(r *packedReader, index int) (*layer, error) {
 	}, nil
 }
 
-func openMember7z(m *sevenzip.File) (r io.ReadCloser, err error) {
+func openMember7z(f *File, archive *sevenzip.Reader, index int) (r io.ReadCloser, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = fmt.Errorf("the archive is not well formed (%v)", p)
 		}
 	}()
+	m := archive.File[index]
 	body, err := m.Open()
 	if err != nil {
 		return nil, err7z(err)
 	}
-	return &member7z{newCheckedMember(body, int64(m.UncompressedSize), m.CRC32, m.CRC32 != 0)}, nil
+	return &member7z{newCheckedMember(body, int64(m.UncompressedSize), m.CRC32, m.CRC32 != 0), f, index}, nil
 }
 
 // members7z goes through all that has a name in an archive.
@@ -170,7 +171,7 @@ func members7z(r *packedReader) (walker, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &directory{open: func(i int) (io.ReadCloser, error) { return openMember7z(archive.File[i]) }}
+	d := &directory{open: func(i int) (io.ReadCloser, error) { return openMember7z(r.file, archive, i) }}
 	for _, f := range archive.File {
 		m := Member{Name: slashed(f.Name), Kind: kindOf(f.Mode()), Modified: f.Modified}
 		if f.UncompressedSize > math.MaxInt64 {
@@ -185,7 +186,11 @@ func members7z(r *packedReader) (walker, error) {
 }
 
 // member7z names the errors of the library.
-type member7z struct{ *checkedMember }
+type member7z struct {
+	*checkedMember
+	file  *File
+	index int
+}
 
 func (m *member7z) Read(p []byte) (n int, err error) {
 	defer func() {
@@ -195,9 +200,33 @@ func (m *member7z) Read(p []byte) (n int, err error) {
 	}()
 	n, err = m.checkedMember.Read(p)
 	if err != nil && err != io.EOF {
-		err = err7z(err)
+		if err = err7z(err); !errors.As(err, new(*UnusableError)) && isEncrypted7z(m.file, m.index) {
+			err = &UnusableError{Why: Encrypted}
+		}
 	}
 	return n, err
+}
+
+// isEncrypted7z tells whether a member is encrypted, of which something was wrong. What is unpacked without its password
+// may be anything, also a whole stream that is too short, and the library tells of encryption only where it isn't. That
+// this is so for several passwords is next to impossible.
+func isEncrypted7z(f *File, index int) (yes bool) {
+	defer func() { _ = recover() }()
+	const enough = 1 << 20 // bytes that show it
+	for _, password := range []string{"1", "2", "3"} {
+		archive, err := sevenzip.NewReaderWithPassword(inFile{f}, f.Size, password)
+		if err == nil {
+			var body io.ReadCloser
+			if body, err = archive.File[index].Open(); err == nil {
+				_, err = io.CopyN(io.Discard, body, enough)
+				err = errors.Join(err, body.Close())
+			}
+		}
+		if read := (*sevenzip.ReadError)(nil); errors.As(err, &read) && read.Encrypted {
+			return true
+		}
+	}
+	return false
 }
 
 func err7z(err error) error {
