@@ -10,8 +10,8 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// besideAtOnce is how many small files are asked for at once.
-const besideAtOnce = 6
+// besideAtOnce is how many small files are asked for at once: small hosts refuse more.
+const besideAtOnce = 2
 
 // Companion is a small file that lies beside another one: digests, a signature, a Metalink document.
 type Companion struct {

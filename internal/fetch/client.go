@@ -217,7 +217,7 @@ var errStalled = errors.New("nothing came for too long")
 // leastRate is how fast a small file must come, bytes a second, after the client's patience.
 const leastRate = 1 << 10
 
-// watched is a body of which something must come again and again.
+// watched is a body of which something must come, again and again, while it is read.
 type watched struct {
 	body     io.Reader
 	timer    *time.Timer
@@ -235,12 +235,14 @@ func watch(body io.Reader, stop context.CancelCauseFunc, patience time.Duration)
 		w.stalled.Store(true)
 		stop(errStalled)
 	})
+	w.timer.Stop() // until somebody waits for it
 	return w
 }
 
 func (w *watched) Read(p []byte) (int, error) {
 	w.timer.Reset(w.patience)
 	n, err := w.body.Read(p)
+	w.timer.Stop()
 	w.came += int64(n)
 	if w.rate > 0 && time.Since(w.began) > w.patience+time.Duration(w.came)*time.Second/time.Duration(w.rate) {
 		w.stalled.Store(true)

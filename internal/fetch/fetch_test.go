@@ -551,6 +551,22 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 	}
 }
 
+// TestDownloadThatWaitsToBeRead isn't taken for one that stalls: what lies beside it is asked for first.
+func TestDownloadThatWaitsToBeRead(t *testing.T) {
+	t.Parallel()
+	image := noise(3*mib, 11)
+	s := open(t, image, publisher.Faults{})
+	s.client.Patience = 3 * time.Second
+	d := s.download(&fetch.Kept{})
+	_, err := d.Open(t.Context())
+	require.NoError(t, err)
+	time.Sleep(s.client.Patience + time.Second/2)
+	got, err := d.Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(image)), got.Fetched)
+	assert.Empty(t, s.told, "nothing happened")
+}
+
 // TestSmallFilesThatTrickle end, however little comes each time.
 func TestSmallFilesThatTrickle(t *testing.T) {
 	s := open(t, nil, publisher.Faults{})
@@ -567,6 +583,7 @@ func TestSmallFilesThatTrickle(t *testing.T) {
 	require.ErrorAs(t, err, &e)
 	assert.Equal(t, fetch.Unanswered, e.Why)
 	s.serve(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotModified) }))
+	s.client.Tries = 1
 	_, err = s.client.Small(t.Context(), s.url(), mib, nil)
 	require.ErrorAs(t, err, &e)
 	assert.Equal(t, 304, e.Status, "nobody asked whether it is the same")
