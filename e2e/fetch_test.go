@@ -259,6 +259,15 @@ func TestBadDownloads(t *testing.T) {
 		d.want(c.status, c.says, "fetch", h.url+c.what).mentions(t, "Next:")
 		d.want(c.status, c.says, "stamp", "--yes", "--unchecked", h.url+c.what, demo.Good)
 	}
+	// what is bound to be refused is, before a byte is written
+	h.Faults = publisher.Faults{}
+	sums := d.read("site/" + demo.Sums)
+	d.write("site/"+demo.Sums, fmt.Appendf(nil, "%x  other.img\n", sha256.Sum256(nil)))
+	for _, how := range []string{"--yes", "--dry-run"} {
+		r := d.want(3, "", "stamp", how, h.url+osXZ, demo.Good)
+		r.mentions(t, demo.Sums, "does not name")
+	}
+	d.write("site/"+demo.Sums, sums)
 	assert.Equal(t, card, d.read(demo.Good+".data"), "no card was touched")
 	d.want(7, "no host is known by the name", "fetch", "https://saltmarsh.invalid/os.img")
 	assert.NotContains(t, d.want(0, "", "shelf").out, " 0 B", "of what never came, nothing is there")

@@ -279,6 +279,14 @@ func Compare(f *image.File, c image.Contents, p Published, download, unpacked []
 	return r
 }
 
+// Beforehand is the report of a download that is refused whatever its digests will be, since a sums file doesn't name
+// it, or a signature is bad. refused is false where it depends on them.
+func Beforehand(f *image.File, c image.Contents, p Published) (r Report, refused bool) {
+	p.Digests, p.Loose, p.Garbled = nil, nil, nil
+	r = Compare(f, c, p, nil, nil)
+	return r, len(r.Wrong) > 0 || r.BadSignature() != nil
+}
+
 // CompareSigned adds what the signatures of the download itself say; it is read for that.
 func (r *Report) CompareSigned(ctx context.Context, f *image.File, p Published, m *meter.Meter) error {
 	return r.checkSigned(ctx, f, p, m)

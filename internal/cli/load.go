@@ -91,6 +91,11 @@ func (l *imageLoad) show(p *view.Plan) {
 
 // check compares the image with what was published; with nothing published there is nothing to read yet.
 func (l *imageLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (check.Report, error) {
+	if s.image.Once() { // nothing of it was read, so nothing is written if that shows already
+		if r, refused := check.Beforehand(s.image, l.contents, s.found); refused {
+			return r, nil
+		}
+	}
 	s.found.NeedSize = l.contents.Size.Certainty != image.Exact
 	if s.found.Nothing() && !s.found.NeedSize || s.image.Once() {
 		return check.Report{
