@@ -450,6 +450,10 @@ func TestSystems(t *testing.T) {
 	d.want(0, "It is not signed", "systems", "add", "--yes", "bad.toml")
 	d.want(7, "an address within a private network", "fetch", "Ebb").mentions(t,
 		"should have been renewed by 1 January 2020")
+	own := d.env
+	d.env = append(own, "HTTPS_PROXY=http://127.0.0.1:1", "NO_PROXY=")
+	d.want(7, "an address within a private network", "fetch", "Ebb")
+	d.env = own
 	d.want(2, "did you mean saltmarsh-os", "fetch", "saltmarsh-so")
 
 	// a damaged list is named, the others work, and it is added again or removed

@@ -12,6 +12,9 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -193,7 +196,25 @@ func (c *Client) admits(a Address) error {
 	if a.url.Scheme != "https" && !(a.url.Scheme == "http" && c.PlainHTTP) {
 		return &Error{Why: Scheme, URL: a.Shown(), Host: a.Host()}
 	}
+	// by its text too: where a proxy is asked, only that knows where a connection leads
+	if c.Public && a.HostPort() != c.But && isPrivateName(a.url.Hostname()) {
+		return &Error{Why: Private, URL: a.Shown(), Host: a.Host()}
+	}
 	return nil
+}
+
+// isPrivateName tells whether the text of a host means something only within a network: a number, in whatever form hosts
+// read (URL Standard, section 3.5, "ends in a number"), or a name that is kept for that (RFC 6761, section 6.3; RFC 6762,
+// section 3; ICANN, resolution 2024.07.29.06).
+func isPrivateName(host string) bool {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		return !isPublic(ip.Unmap())
+	}
+	labels := strings.Split(strings.TrimSuffix(strings.ToLower(host), "."), ".")
+	last := labels[len(labels)-1]
+	_, err := strconv.ParseUint(last, 0, 64)
+	_, decimal := strconv.ParseUint(last, 10, 64)
+	return err == nil || decimal == nil || slices.Contains([]string{"localhost", "local", "internal"}, last)
 }
 
 // at is where the answer came from.

@@ -16,4 +16,5 @@ func Headers(contentRange_, link_, digests string) {
 	fieldDigests([]string{digests})
 }
 
-func IsPublic(text string) bool { return isPublic(netip.MustParseAddr(text)) }
+func IsPublic(text string) bool      { return isPublic(netip.MustParseAddr(text)) }
+func IsPrivateName(host string) bool { return isPrivateName(host) }

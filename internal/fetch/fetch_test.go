@@ -644,6 +644,13 @@ func TestPrivateAddresses(t *testing.T) {
 		"255.255.255.255": false,
 	} {
 		assert.Equal(t, public, fetch.IsPublic(address), address)
+		assert.Equal(t, !public, fetch.IsPrivateName(address), address)
+	}
+	for name, private := range map[string]bool{
+		"saltmarsh.example": false, "localhost": true, "LOCALHOST.": true, "printer.local": true, "2130706433": true,
+		"0x7f.1": true, "0177.0.0.1": true, "a.0x7f000001": true, "08": true, "x1.example": false, "1.example": false,
+	} {
+		assert.Equal(t, private, fetch.IsPrivateName(name), name)
 	}
 }
 
