@@ -170,12 +170,16 @@ func (l *remoteLoad) again() (stamp.Source, error) {
 func (l *remoteLoad) complete(job *stamp.Job, report *check.Report) {
 	if l.s.image.Once() {
 		job.Algorithms = l.s.found.Algorithms()
-		job.Compare = func(download, unpacked []digest.Digest) error { return l.compare(report, download, unpacked) }
+		job.Compare = func(ctx context.Context, download, unpacked []digest.Digest) error {
+			return l.compare(ctx, report, download, unpacked)
+		}
 	}
 }
 
-func (l *remoteLoad) compare(report *check.Report, download, unpacked []digest.Digest) error {
-	if err := l.wait(context.Background()); err != nil {
+func (l *remoteLoad) compare(
+	ctx context.Context, report *check.Report, download, unpacked []digest.Digest,
+) error {
+	if err := l.wait(ctx); err != nil {
 		return err
 	}
 	if err := l.shelve(); err != nil {
@@ -187,7 +191,7 @@ func (l *remoteLoad) compare(report *check.Report, download, unpacked []digest.D
 		return err
 	}
 	defer f.Close()
-	if err := report.CompareSigned(context.Background(), f, l.s.found, &l.meter); err != nil {
+	if err := report.CompareSigned(ctx, f, l.s.found, &l.meter); err != nil {
 		return err
 	}
 	l.meter.End()

@@ -131,8 +131,10 @@ func (l *imageLoad) complete(job *stamp.Job, report *check.Report) {
 }
 
 // compare gives what compares such an image with what was published, and keeps the report of it.
-func (l *imageLoad) compare(report *check.Report) func(download, image []digest.Digest) error {
-	return func(download, image []digest.Digest) error {
+func (l *imageLoad) compare(
+	report *check.Report,
+) func(ctx context.Context, download, image []digest.Digest) error {
+	return func(_ context.Context, download, image []digest.Digest) error {
 		*report = check.Compare(l.s.image, l.contents, l.s.found, download, image)
 		if report.Outcome() == check.Mismatched {
 			return &imageError{view.Refused(*report)}

@@ -184,15 +184,25 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(s.image.Path, text, 0o600))
 	require.NoError(t, os.Chtimes(s.image.Path, was.ModTime(), was.ModTime()))
-	for _, known := range []error{nil, errors.New("not what was published")} {
+	for _, known := range []error{nil, errors.New("not what was published"), stop} {
 		called := 0
+		ctx, cancel := context.WithCancelCause(context.Background())
 		job := stamp.Job{
 			Source: stamp.OfImage(s.image, s.packs), Cards: []stamp.Target{{Device: a}, {Device: b}}, ReadBack: true,
-			Compare: func(_, _ []digest.Digest) error { called++; return known },
+			Compare: func(ctx context.Context, _, _ []digest.Digest) error {
+				called++
+				if known != stop {
+					return known
+				}
+				cancel(stop)
+				<-ctx.Done() // the user ends a comparison that takes long
+				return context.Cause(ctx)
+			},
 		}
-		for _, o := range job.Run(context.Background()) {
+		for _, o := range job.Run(ctx) {
 			assert.Equal(t, known, o.Err)
 		}
+		cancel(nil)
 		assert.Equal(t, 1, called)
 	}
 }

@@ -105,7 +105,7 @@ func (s *source) feed(ctx context.Context, stop context.CancelCauseFunc, runs []
 		tap.Close() // when the last bytes have been counted in
 	}
 	if err == nil {
-		err = s.settle(&sealer, packed)
+		err = s.settle(ctx, &sealer, packed)
 	}
 	s.err = err
 }
@@ -133,7 +133,7 @@ func (s *source) algorithms() []digest.Algorithm {
 }
 
 // settle compares what was unpacked with what a check has found before.
-func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
+func (s *source) settle(ctx context.Context, sealer *digest.Sealer, packed *digest.Hasher) error {
 	if s.job.Source.Changed() {
 		return &ChangedError{s.job.Source.Path()}
 	}
@@ -162,7 +162,7 @@ func (s *source) settle(sealer *digest.Sealer, packed *digest.Hasher) error {
 		s.image = known.Image
 	}
 	if s.job.Compare != nil {
-		return s.job.Compare(s.download, s.image)
+		return s.job.Compare(ctx, s.download, s.image)
 	}
 	return nil
 }

@@ -64,7 +64,7 @@ type Job struct {
 	// block has been written, and its error ends the job. It is for an image that comes through a pipe, which nobody
 	// could check before. It may be nil.
 	Algorithms []digest.Algorithm
-	Compare    func(download, image []digest.Digest) error
+	Compare    func(ctx context.Context, download, image []digest.Digest) error
 
 	slower float64 // the rate of writing divided by that of reading, where a test fixes it; 0: it is measured
 
