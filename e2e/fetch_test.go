@@ -149,8 +149,8 @@ func TestFetchWithoutTLS(t *testing.T) {
 		"site/" + demo.Sums)))[0], url)
 }
 
-// TestWhatPlainHTTPLeadsTo has a host without TLS that leads to one with it, where all agrees: nothing of that counts as
-// published, since anybody on the way could have led there.
+// TestWhatPlainHTTPLeadsTo has a host without TLS that leads to one with it, where all agrees: nothing of that counts
+// as published, since anybody on the way could have led there.
 func TestWhatPlainHTTPLeadsTo(t *testing.T) {
 	t.Parallel()
 	if !trustsFile() {

@@ -22,6 +22,7 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 	}
 	now := validatorsOf(l.Header)
 	changed := !before.None() && before.differ(now)
+	other := changed && len(d.Want.Digests) == 0 // with a digest, it shows in the end
 	switch {
 	case l.StatusCode == http.StatusNotModified && l.isConditional():
 		o.Current, o.From, o.Secure, o.Redirects = true, l.at(from.Address), l.Secure, l.Redirects
@@ -35,8 +36,7 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 			return o, err
 		}
 		if offset > 0 {
-			other := changed && len(d.Want.Digests) == 0 || l.length != d.Kept.Length
-			if other || l.loose || before.None() && !d.verifies() {
+			if other || l.length != d.Kept.Length || l.loose || before.None() && !d.verifies() {
 				return o, d.over(StartsOver)
 			}
 			l.skip = offset
@@ -51,7 +51,8 @@ func (d *Download) judge(ctx context.Context, offset int64, before Source) (o Of
 			}
 			return fail(Error{Why: Unasked})
 		}
-		if l.length = total; changed && len(d.Want.Digests) == 0 || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
+		l.length = total
+		if other || total >= 0 && d.Kept.Length >= 0 && total != d.Kept.Length {
 			return o, d.over(StartsOver)
 		}
 		l.length = max(total, d.Kept.Length)

@@ -203,9 +203,9 @@ func (c *Client) admits(a Address) error {
 	return nil
 }
 
-// isPrivateName tells whether the text of a host means something only within a network: a number, in whatever form hosts
-// read (URL Standard, section 3.5, "ends in a number"), or a name that is kept for that (RFC 6761, section 6.3; RFC 6762,
-// section 3; ICANN, resolution 2024.07.29.06).
+// isPrivateName tells whether the text of a host means something only within a network: a number, in whatever form
+// hosts read (URL Standard, section 3.5, "ends in a number"), or a name that is kept for that (RFC 6761, section 6.3;
+// RFC 6762, section 3; ICANN, resolution 2024.07.29.06).
 func isPrivateName(host string) bool {
 	if ip, err := netip.ParseAddr(host); err == nil {
 		return !isPublic(ip.Unmap())
@@ -225,8 +225,8 @@ func (a *answer) at(from Address) Address {
 	return a.Redirects[len(a.Redirects)-1]
 }
 
-// isConditional tells whether it was asked for only if it isn't the one that is there. Else an answer that it is makes no
-// sense.
+// isConditional tells whether it was asked for only if it isn't the one that is there. Else an answer that it is makes
+// no sense.
 func (a *answer) isConditional() bool {
 	asked := a.Request.Header // of the last request; those after a redirect have the headers of the first
 	return asked.Get("If-None-Match") != "" || asked.Get("If-Modified-Since") != ""

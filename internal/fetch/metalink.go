@@ -109,8 +109,8 @@ func ReadMetalink(text []byte) (files []Metalink, err error) {
 	return files, nil
 }
 
-// onlyBlanks reads what stands behind a document: blanks, comments and instructions may (Extensible Markup Language 1.0,
-// section 2.1, production 27).
+// onlyBlanks reads what stands behind a document: blanks, comments and instructions may (Extensible Markup Language
+// 1.0, section 2.1, production 27).
 func onlyBlanks(d *xml.Decoder) error {
 	for {
 		switch token, err := d.Token(); t := token.(type) {

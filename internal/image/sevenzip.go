@@ -207,9 +207,9 @@ func (m *member7z) Read(p []byte) (n int, err error) {
 	return n, err
 }
 
-// isEncrypted7z tells whether a member is encrypted, of which something was wrong. What is unpacked without its password
-// may be anything, also a whole stream that is too short, and the library tells of encryption only where it isn't. That
-// this is so for several passwords is next to impossible.
+// isEncrypted7z tells whether a member is encrypted, of which something was wrong. What is unpacked without its
+// password may be anything, also a whole stream that is too short, and the library tells of encryption only where it
+// isn't. That this is so for several passwords is next to impossible.
 func isEncrypted7z(f *File, index int) (yes bool) {
 	defer func() { _ = recover() }()
 	const enough = 1 << 20 // bytes that show it

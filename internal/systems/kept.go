@@ -70,8 +70,8 @@ func (k *Kept) Signature() *trust.Signature {
 // the list as it came: another edition takes its place in one step, together with what is known of it.
 const listEnding = ".list"
 
-// NameOfFile is the name of the file of a list, without its ending. Lists whose names are alike, but for blanks, hyphens
-// and case, have one.
+// NameOfFile is the name of the file of a list, without its ending. Lists whose names are alike, but for blanks,
+// hyphens and case, have one.
 func NameOfFile(name string) string {
 	sum := sha256.Sum256([]byte(plain(name)))
 	return strings.Trim(state.PlainName(plain(name)), ".") + "-" + hex.EncodeToString(sum[:4])

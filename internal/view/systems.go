@@ -291,8 +291,8 @@ func ListDamaged(d systems.Damaged) string {
 	if !errors.Is(d.Err, systems.ErrDamaged) {
 		why = "can't be read (" + ErrorText(d.Err) + ")"
 	}
-	return fmt.Sprintf("A kept list of systems, %s, %s, so its systems aren't known. Add it again with zipstamp systems "+
-		"add FROM, or remove it with zipstamp systems remove %[1]s.", word(d.Name), why)
+	return fmt.Sprintf("A kept list of systems, %s, %s, so its systems aren't known. Add it again with zipstamp "+
+		"systems add FROM, or remove it with zipstamp systems remove %[1]s.", word(d.Name), why)
 }
 
 // ListsRefreshed sums up what became of lists that were asked for again.
