@@ -160,16 +160,20 @@ func TestEndOfTheImageOrTheUserEndsAllCards(t *testing.T) {
 	require.NoError(t, err)
 	was, err := os.Stat(s.image.Path)
 	require.NoError(t, err)
-	a, b := s.claim("a", practice.Spec{Claimed: 64 * mib}), &watched{
-		Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 80e6}),
-	}
+	a := &watched{Device: s.claim("a", practice.Spec{Claimed: 64 * mib})}
+	b := &watched{Device: s.claim("b", practice.Spec{Claimed: 64 * mib, WriteRate: 80e6})}
 	stop := errors.New("stopped")
 	ctx, cancel := context.WithCancelCause(context.Background())
 	written := int64(0)
-	time.AfterFunc(150*time.Millisecond, func() {
-		written = b.written.Load()
-		cancel(stop)
-	})
+	var begun atomic.Int32
+	var once, onceMore sync.Once
+	end := func() { // when both are being written
+		if begun.Add(1) == 2 {
+			written = b.written.Load()
+			cancel(stop)
+		}
+	}
+	a.before, b.before = func() { once.Do(end) }, func() { onceMore.Do(end) }
 	for _, o := range s.run(ctx, a, b) {
 		assert.ErrorIs(t, o.Err, stop)
 		assert.Equal(t, stamp.NoTable, o.State)
