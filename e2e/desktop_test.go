@@ -58,7 +58,7 @@ func TestDesktopHelpsAUserWithoutRights(t *testing.T) {
 			"/org/freedesktop/UDisks2/block_devices/"+filepath.Base(loop)+
 				"p1", "org.freedesktop.DBus.Introspectable.Introspect").CombinedOutput()
 		return strings.Contains(string(out), "org.freedesktop.UDisks2.Filesystem")
-	}, 10*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	as := func(user uint32, args ...string) run {
 		state := d.path("state-" + strconv.Itoa(int(user)))
 		require.NoError(t, os.Mkdir(state, 0o777))
@@ -116,7 +116,7 @@ func (d *desk) startServices() {
 		start(udevd)
 	}
 	start("dbus-daemon", "--config-file="+d.path("bus.conf"), "--nofork")
-	require.Eventually(t, func() bool { _, err := os.Stat(d.path("bus")); return err == nil }, 5*time.Second,
+	require.Eventually(t, func() bool { _, err := os.Stat(d.path("bus")); return err == nil }, time.Minute,
 		20*time.Millisecond)
 	require.NoError(t, exec.Command("udevadm", "trigger", "--subsystem-match=block").Run())
 	_ = exec.Command("udevadm", "settle", "--timeout=10").Run()
@@ -127,6 +127,6 @@ func (d *desk) startServices() {
 			out, _ := exec.Command("dbus-send", "--bus="+d.bus(), "--print-reply", "--dest=org.freedesktop.DBus", "/",
 				"org.freedesktop.DBus.ListNames").Output()
 			return strings.Contains(string(out), name)
-		}, 10*time.Second, 100*time.Millisecond, name)
+		}, time.Minute, 100*time.Millisecond, name)
 	}
 }

@@ -160,7 +160,7 @@ func faults() []fault {
 			f, err := os.OpenFile(d.path("a.card.data"), os.O_RDWR, 0)
 			require.NoError(t, err)
 			// a program that another test starts may have it for as long as that takes
-			require.Eventually(t, func() bool { return lock.Take(f) == nil }, 10*time.Second, 10*time.Millisecond)
+			require.Eventually(t, func() bool { return lock.Take(f) == nil }, time.Minute, 10*time.Millisecond)
 			t.Cleanup(func() { f.Close() })
 		}},
 		{
@@ -244,7 +244,7 @@ func insertFault(t *testing.T, d *desk, f fault) (spec, whole practice.Spec) {
 func onCard(t *testing.T, s practice.Spec) []byte {
 	c, err := practice.OpenToRead(s)
 	// a program that is just being started has what is open here, for a moment
-	for try := 0; errors.Is(err, lock.ErrHeld) && try < 20; try++ {
+	for try := 0; errors.Is(err, lock.ErrHeld) && try < 1000; try++ {
 		time.Sleep(10 * time.Millisecond)
 		c, err = practice.OpenToRead(s)
 	}

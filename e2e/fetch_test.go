@@ -499,7 +499,7 @@ func TestServe(t *testing.T) {
 				return false
 			}
 			info, err := os.Stat(parts[0])
-			return err == nil && info.Size() >= int64(i+1)<<20
+			return err == nil && info.Size() >= int64(i+1)<<19
 		}, time.Minute, 10*time.Millisecond)
 		require.NoError(t, fetch.Process.Signal(signal))
 		_ = fetch.Wait()

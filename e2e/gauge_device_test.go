@@ -161,7 +161,7 @@ func TestSpaceThatChanges(t *testing.T) {
 		var out, problem bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &problem
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return free() < all-n }, 60*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return free() < all-n }, time.Minute, time.Millisecond)
 		require.NoError(t, cmd.Process.Signal(syscall.SIGSTOP))
 		then()
 		require.NoError(t, cmd.Process.Signal(syscall.SIGCONT))

@@ -31,7 +31,7 @@ func TestCardThatWasUsedMeanwhileIsNotAccused(t *testing.T) {
 	d.card("h.card", "--claimed", "128MB", "--write-rate", "60MB/s")
 	cmd := d.command("gauge", "whole", "--yes", "h.card")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, d.stamped("h.card.data", 100<<20), 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.stamped("h.card.data", 100<<20), time.Minute, 20*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	require.Equal(t, 130, cmd.ProcessState.ExitCode())
@@ -192,12 +192,12 @@ func TestTestThatRunsKeepsItsJournal(t *testing.T) {
 	d.card("a.card", "--claimed", "64MB", "--write-rate", "4MB/s")
 	cmd := d.command("gauge", "spots", "--yes", "a.card")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return len(d.left("state/zipstamp/journals")) > 0 }, 20*time.Second,
+	require.Eventually(t, func() bool { return len(d.left("state/zipstamp/journals")) > 0 }, time.Minute,
 		10*time.Millisecond)
 	require.Eventually(t, func() bool {
 		r := d.zipstamp("gauge", "restore", "--list")
 		return strings.Contains(r.out, "a.card")
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	d.want(4, "the test that saved it still runs", "gauge", "restore", "--forget", "a.card")
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
@@ -265,8 +265,9 @@ func TestEndsThatAreAskedFor(t *testing.T) {
 	cmd := d.command("stamp", "--yes", osXZ, "a.card")
 	var errOut bytes.Buffer
 	cmd.Stderr = &errOut
+	before := d.read("a.card.data")[:512]
 	require.NoError(t, cmd.Start())
-	time.Sleep(1500 * time.Millisecond)
+	require.Eventually(t, func() bool { return !d.holds("a.card.data", 0, before) }, time.Minute, 10*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGQUIT))
 	_ = cmd.Process.Signal(os.Interrupt)
 	_ = cmd.Wait()

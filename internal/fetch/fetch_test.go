@@ -207,7 +207,7 @@ func TestDownloadsSurviveTheirHosts(t *testing.T) {
 			s := open(t, image, c.faults)
 			if c.faults.StallAfter > 0 {
 				s.client = s.with(fetch.Options{})
-				s.client.Patience = 300 * time.Millisecond
+				s.client.Patience = time.Second
 			}
 			got, err := s.get(c.change)
 			if c.why != "" {
@@ -595,7 +595,7 @@ func TestHostsThatCannotBeTrusted(t *testing.T) {
 	try := func(o fetch.Options, url string) fetch.Why {
 		c := s.with(o)
 		if o.Agent == "stranger" {
-			c = fetch.NewClient(fetch.Options{Tries: 1, Patience: time.Second})
+			c = fetch.NewClient(fetch.Options{Tries: 1, Patience: time.Minute})
 		}
 		_, err := c.Small(t.Context(), address(t, url), mib<<1, nil)
 		var e *fetch.Error

@@ -138,11 +138,12 @@ func TestSlowCardHoldsTheOthersBackWithinAWindow(t *testing.T) {
 	var lead int64
 	var once sync.Once
 	slow.before = func() {
-		once.Do(func() { // stands still until the other does
-			for before := int64(-1); before != fast.written.Load(); time.Sleep(300 * time.Millisecond) {
-				before = fast.written.Load()
+		once.Do(func() { // waits until the other has run ahead as far as it must, and then stands still
+			before, end := int64(-1), time.Now().Add(2*time.Minute)
+			for before != lead || lead < 8*stamp.BlockSize && time.Now().Before(end) {
+				time.Sleep(300 * time.Millisecond)
+				before, lead = lead, fast.written.Load()
 			}
-			lead = fast.written.Load()
 		})
 	}
 	for _, o := range s.run(context.Background(), fast, slow) {

@@ -109,7 +109,7 @@ func start(t *testing.T) *service {
 	t.Cleanup(func() { _ = bus.Process.Kill(); _ = bus.Wait() })
 	t.Setenv("DBUS_SYSTEM_BUS_ADDRESS", address)
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "bus")); return err == nil },
-		5*time.Second, 10*time.Millisecond)
+		time.Minute, 10*time.Millisecond)
 	_, err := desktop.Connect()
 	require.ErrorContains(t, err, "there is no org.freedesktop.UDisks2 on the system bus")
 
