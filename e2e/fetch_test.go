@@ -421,6 +421,22 @@ func TestSystems(t *testing.T) {
 	assert.Equal(t, true, doc["list"].([]any)[0].(map[string]any)["signed"])
 	d.want(0, "is what was published, and signed by", "fetch", "saltmarsh-os")
 
+	// the name is the signed list's: another list's system of it is another one, however new
+	pond := strings.NewReplacer("'Saltmarsh Watchers'", "'Pond Weed'", "1.2", "1.3", "edition = 1", "edition = 7",
+		"date = ", "date = '2030-01-01' # ", "sha256:9410", "sha256:0000").Replace(list)
+	d.write("pond.toml", []byte(strings.ReplaceAll(pond, "urls = ['", "urls = ['"+h.url)))
+	d.want(0, "", "systems", "add", "--yes", "pond.toml").mentions(t,
+		"The list Saltmarsh Watchers had the name of saltmarsh-os first, with a signature",
+		"zipstamp fetch Pond-Weed/saltmarsh-os")
+	d.want(0, "is what was published, and signed by", "fetch", "saltmarsh-os")
+	d.want(0, "2 systems in 2 lists", "systems").mentions(t, "in the list Pond Weed, which is not signed",
+		"this one is fetched as Pond-Weed/saltmarsh-os")
+	d.want(2, "to which the name belongs, has no saltmarsh-os@1.3", "fetch", "saltmarsh-os@1.3").mentions(t,
+		"zipstamp fetch Pond-Weed/saltmarsh-os@1.3")
+	d.want(7, "an address within a private network", "fetch", "pond-weed/saltmarsh-os")
+	d.want(0, "Nothing", "shelf", "clean", "--yes")
+	d.want(0, "", "systems", "remove", "pond weed")
+
 	// what was written by hand stays; older lists, others' and changed ones are refused
 	older := d.read("site/systems.toml")
 	d.write(

@@ -47,7 +47,7 @@ func (a *app) loadOf(word string, plain bool) load {
 // isSystem tells whether a list has a system of a name.
 func (a *app) isSystem(name string) bool {
 	found := false
-	a.eachOffered(func(o systems.Offered) { found = found || o.Is(name) })
+	a.eachOffered(func(o systems.Offered) { found = found || o.Called(name) })
 	return found
 }
 

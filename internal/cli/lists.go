@@ -63,6 +63,7 @@ func (l *listing) add(ctx context.Context, from string, plain bool) error {
 	if err != nil {
 		return err
 	}
+	var follows *systems.Kept
 	for _, before := range lists {
 		if systems.NameOfFile(before.Name) != systems.NameOfFile(k.Name) {
 			continue
@@ -74,7 +75,9 @@ func (l *listing) add(ctx context.Context, from string, plain bool) error {
 			return err
 		}
 		k.Added = before.Added
+		follows = before
 	}
+	k.Yield(follows, lists)
 	if !k.Signed() && !l.yes {
 		if !l.screen.Asks() {
 			return &usageError{view.UnsignedList(k.Name)}
@@ -89,6 +92,11 @@ func (l *listing) add(ctx context.Context, from string, plain bool) error {
 	}
 	if err := l.who.as(func() error { return systems.Keep(l.who.listsFolder(), k) }); err != nil {
 		return err
+	}
+	if text := view.NamesOfOthers(k, append(slices.DeleteFunc(lists, func(o *systems.Kept) bool {
+		return o == follows
+	}), k)); text != "" {
+		l.screen.Say(text)
 	}
 	return l.showLists(view.ListAdded(k), []view.ListLine{view.NewListLine(k, "added")}, nil)
 }
@@ -221,11 +229,10 @@ func (a *app) systemsRefresh() *cobra.Command {
 	})
 }
 
-// named are the lists with a name, or all.
-func (l *listing) named(args []string) ([]*systems.Kept, error) {
-	all, err := l.lists(l.who)
-	if err != nil || len(args) == 0 {
-		return all, err
+// named are those of the lists with a name, or all.
+func named(all []*systems.Kept, args []string) ([]*systems.Kept, error) {
+	if len(args) == 0 {
+		return all, nil
 	}
 	for _, k := range all {
 		if systems.NameOfFile(k.Name) == systems.NameOfFile(args[0]) {
@@ -236,14 +243,23 @@ func (l *listing) named(args []string) ([]*systems.Kept, error) {
 }
 
 func (l *listing) refresh(ctx context.Context, args []string) error {
-	all, err := l.named(args)
+	all, err := l.lists(l.who)
+	if err != nil {
+		return err
+	}
+	chosen, err := named(all, args)
 	if err != nil {
 		return err
 	}
 	lines := []view.ListLine{}
 	var worst error
-	for _, before := range all {
-		line, err := l.refreshOne(ctx, before)
+	for _, before := range chosen {
+		k, what, err := l.refreshOne(ctx, before, all)
+		line := view.ListLine{}
+		if err == nil {
+			line = view.NewListLine(k, what)
+			all = append(slices.DeleteFunc(slices.Clone(all), func(o *systems.Kept) bool { return o == before }), k)
+		}
 		if errors.Is(err, view.ErrInterrupted) {
 			return err
 		}
@@ -257,28 +273,28 @@ func (l *listing) refresh(ctx context.Context, args []string) error {
 	return l.showLists(view.ListsRefreshed(lines), lines, worst)
 }
 
-func (l *listing) refreshOne(ctx context.Context, before *systems.Kept) (view.ListLine, error) {
+// refreshOne asks for a list again, and tells what became of it. all are those that are kept.
+func (l *listing) refreshOne(
+	ctx context.Context, before *systems.Kept, all []*systems.Kept,
+) (k *systems.Kept, what string, err error) {
 	var ring trust.Ring
 	if before.Signed() {
-		keys, err := trust.ReadKeys([]byte(before.Key), "")
-		if err != nil {
-			return view.ListLine{}, err
+		if ring, err = trust.ReadKeys([]byte(before.Key), ""); err != nil {
+			return nil, "", err
 		}
-		ring = keys
 	}
-	k, err := l.get(ctx, before.About, ring, before.Signed())
-	if err != nil {
-		return view.ListLine{}, err
+	if k, err = l.get(ctx, before.About, ring, before.Signed()); err != nil {
+		return nil, "", err
 	}
-	what := "new edition"
+	what = "new edition"
 	if k.Text == nil || bytes.Equal(k.Text, before.Text) {
 		what, k = "as it was", &systems.Kept{About: before.About, List: before.List, Text: before.Text}
 		k.Asked = time.Now().UTC().Truncate(time.Second)
 	} else if err := mayFollow(k, before); err != nil {
-		return view.ListLine{}, err
+		return nil, "", err
 	}
-	err = l.who.as(func() error { return systems.Keep(l.who.listsFolder(), k) })
-	return view.NewListLine(k, what), err
+	k.Yield(before, all)
+	return k, what, l.who.as(func() error { return systems.Keep(l.who.listsFolder(), k) })
 }
 
 func (a *app) systemsRemove() *cobra.Command {
@@ -296,7 +312,11 @@ func (a *app) systemsRemove() *cobra.Command {
 		if i := slices.IndexFunc(damaged, isOf); i >= 0 {
 			file = damaged[i].Name
 		} else {
-			found, err := l.named(args)
+			all, err := l.lists(l.who)
+			if err != nil {
+				return err
+			}
+			found, err := named(all, args)
 			if err != nil {
 				return err
 			}

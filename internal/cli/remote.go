@@ -39,6 +39,7 @@ type remote struct {
 	signers   []trust.Signature // of what these stand in
 	system    string            // as which it is fetched
 	release   string
+	list      string // that offers it
 	unpacked  int64  // bytes of the image, as the list says; 0: it doesn't
 	folder    string // where it goes in place of the shelf; empty: the shelf
 
@@ -358,7 +359,7 @@ func (r *remote) finish(got fetch.Got) (err error) {
 	w := shelf.Whole{
 		Name: filepath.Base(r.path), Size: got.Size, Secure: got.Secure && r.secure, Validators: r.offer.Validators,
 		Fetched: time.Now().UTC().Truncate(time.Second), Beside: r.beside, Digests: r.elsewhere, System: r.system,
-		Release: r.release,
+		Release: r.release, List: r.list,
 	}
 	for _, d := range got.Digests {
 		if d.Algorithm == digest.SHA256 {

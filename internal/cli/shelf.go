@@ -55,15 +55,18 @@ func (a *app) onShelves(who person, set settings) (all []shelf.Entry, lines []vi
 	if err != nil {
 		return nil, nil, err
 	}
-	newest := map[string]systems.Offered{}
-	for _, o := range slices.Backward(offers(lists)) {
-		newest[o.Name] = o
+	newest := map[string]systems.Offered{} // by list and name: no other list's system comes in the place of one
+	for _, o := range slices.Backward(systems.Offers(lists)) {
+		newest[o.List.Name+"/"+o.Name] = o
+		if o.Owner == nil {
+			newest["/"+o.Name] = o // for what is on the shelf since its list wasn't noted
+		}
 	}
 	lines = []view.ShelfLine{}
 	for _, e := range all {
 		line := view.NewShelfLine(e)
 		if e.Whole != nil {
-			if o, ok := newest[e.Whole.System]; ok && o.Version != e.Whole.Release &&
+			if o, ok := newest[e.Whole.List+"/"+e.Whole.System]; ok && o.Version != e.Whole.Release &&
 				o.Known().Hex() != e.Whole.SHA256 {
 				line.Superseded = o.Title()
 			}

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -49,17 +48,6 @@ func keptLists(who person) (all []*systems.Kept, damaged []systems.Damaged, err 
 	return all, damaged, err
 }
 
-// offers are the systems of all lists, the newest first.
-func offers(lists []*systems.Kept) (all []systems.Offered) {
-	for _, l := range lists {
-		for _, s := range l.Systems {
-			all = append(all, systems.Offered{System: s, List: l})
-		}
-	}
-	systems.Newest(all)
-	return all
-}
-
 // systemsDocument is the JSON document of systems.
 type systemsDocument struct {
 	document.Head
@@ -79,7 +67,7 @@ func (a *app) listSystems(board, search string) error {
 	doc := systemsDocument{List: []view.SystemLine{}}
 	on := a.installed(r.who, r.set)
 	shelved := a.shelved(r.who, r.set)
-	for _, o := range offers(lists) {
+	for _, o := range systems.Offers(lists) {
 		if board != "" && !o.IsFor(board) || search != "" && !o.Has(search) {
 			continue
 		}
@@ -160,8 +148,8 @@ func (a *app) remoteSystem(who person, set settings, name string, plain bool) (*
 	if err != nil {
 		return nil, err
 	}
-	all := offers(lists)
-	fits := slices.DeleteFunc(slices.Clone(all), func(o systems.Offered) bool { return !o.Is(name) })
+	all := systems.Offers(lists)
+	fits := slices.DeleteFunc(slices.Clone(all), func(o systems.Offered) bool { return !o.Called(name) })
 	if len(fits) == 0 {
 		return nil, &usageError{view.NoSystem(name, all, len(lists))}
 	}
@@ -195,7 +183,7 @@ func (a *app) remoteOffered(who person, set settings, o systems.Offered, plain b
 		r.mirrors = append(r.mirrors, fetch.Mirror{Address: at, Priority: i + 1})
 	}
 	r.want = fetch.Want{Size: o.Size, Digests: []digest.Digest{o.Known()}}
-	r.system, r.release, r.unpacked = o.Name, o.Version, o.Unpacked
+	r.system, r.release, r.list, r.unpacked = o.Name, o.Version, o.List.Name, o.Unpacked
 	r.elsewhere = []shelf.Published{{
 		Algorithm: o.Known().Algorithm.Plain(), Hex: o.Known().Hex(), From: o.List.Source(),
 	}}
@@ -263,7 +251,7 @@ func (a *app) eachOffered(do func(systems.Offered)) {
 	if err != nil {
 		return
 	}
-	for _, o := range offers(lists) {
+	for _, o := range systems.Offers(lists) {
 		do(o)
 	}
 }
@@ -271,8 +259,7 @@ func (a *app) eachOffered(do func(systems.Offered)) {
 // systemWords are the names of systems, for completion.
 func (a *app) systemWords(string) (out []string) {
 	a.eachOffered(func(o systems.Offered) {
-		word := strings.ReplaceAll(o.Name, " ", "-")
-		if !slices.Contains(out, word) {
+		if word := o.Word(); !slices.Contains(out, word) {
 			out = append(out, word)
 		}
 	})

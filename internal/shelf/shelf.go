@@ -68,6 +68,7 @@ type Whole struct {
 
 	System  string `json:"system,omitempty"` // as which it was fetched
 	Release string `json:"release,omitempty"`
+	List    string `json:"list,omitempty"` // that offered it
 }
 
 // Beside is a small file that was fetched with it.

@@ -32,13 +32,15 @@ type About struct {
 	SHA256 string    `json:"sha256"` // of the list
 	Added  time.Time `json:"added"`
 	Asked  time.Time `json:"asked"` // when it was last the current one
+	// names of systems in it that another list had first, signed, as they are compared
+	Late []string `json:"late,omitempty"`
 }
 
 // aboutVersion is that of About.
 const aboutVersion = 2
 
-// maxAbout bounds it, bytes.
-const maxAbout = 1 << 20
+// maxAbout bounds it, bytes: with a list's names.
+const maxAbout = MaxList
 
 // Kept is a list that is kept.
 type Kept struct {

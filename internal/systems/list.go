@@ -227,19 +227,3 @@ func plain(text string) string {
 
 // Old tells whether a list is past its time.
 func (l List) Old(now time.Time) bool { return !l.Expires.IsZero() && now.After(l.Expires) }
-
-// Newest sorts systems by date, the newest first, and those of one day by name.
-func Newest(all []Offered) {
-	slices.SortStableFunc(all, func(a, b Offered) int {
-		if c := b.Date.Compare(a.Date); c != 0 {
-			return c
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-}
-
-// Offered is a system with the list that offers it.
-type Offered struct {
-	System
-	List *Kept
-}

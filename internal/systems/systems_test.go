@@ -136,6 +136,45 @@ func TestKeptLists(t *testing.T) {
 	assert.Empty(t, all)
 }
 
+// TestNamesBelongToTheListThatHadThemFirst signed, also when its file was lost meanwhile.
+func TestNamesBelongToTheListThatHadThemFirst(t *testing.T) {
+	at := time.Date(2026, 11, 18, 0, 0, 0, 0, time.UTC)
+	kept := func(name, key string, days int, of ...string) *systems.Kept {
+		k := &systems.Kept{
+			List: systems.List{Name: name}, About: systems.About{Key: key, Added: at.AddDate(0, 0, days)},
+		}
+		for i, s := range of {
+			k.Systems = append(k.Systems, systems.System{Name: s, Version: "1", Date: at.AddDate(0, 0, days*10+i)})
+		}
+		return k
+	}
+	words := func(lists ...*systems.Kept) (all []string) {
+		for _, o := range systems.Offers(lists) {
+			all = append(all, o.Word())
+			assert.True(t, o.Called(o.List.Name+"/"+o.Name+"@1"))
+			assert.Equal(t, o.Owner == nil, o.Called(o.Name))
+		}
+		return all
+	}
+	unsigned := kept("Pond", "", 0, "Saltmarsh OS", "Ebb")
+	assert.Equal(t, []string{"Ebb", "Saltmarsh-OS", "Ebb", "Saltmarsh-OS"},
+		words(unsigned, kept("Weed", "", 1, "Saltmarsh OS", "Ebb")), "everybody's where nobody has signed it")
+	first := kept("Saltmarsh Watchers", "key", 1, "Saltmarsh OS")
+	first.Yield(nil, []*systems.Kept{unsigned})
+	assert.Equal(t, []string{"Saltmarsh-OS", "Ebb", "Pond/Saltmarsh-OS"}, words(unsigned, first))
+
+	other := kept("Heron Club", "another", 0, "Heron OS") // kept before the first was
+	brings := kept("Heron Club", "another", 0, "Heron OS", "saltmarsh-os", "Flood")
+	brings.Yield(other, []*systems.Kept{first, other})
+	want := []string{"Saltmarsh-OS", "Flood", "Heron-Club/saltmarsh-os", "Heron-OS"}
+	assert.Equal(t, want, words(brings, first))
+	again := kept("Saltmarsh Watchers", "key", 1, "Saltmarsh OS", "Flood")
+	again.Yield(nil, []*systems.Kept{brings}) // after its file was damaged
+	assert.Equal(t, []string{"Saltmarsh-Watchers/Flood", "Saltmarsh-OS", "Flood", "Heron-Club/saltmarsh-os", "Heron-OS"},
+		words(brings, again))
+	assert.Contains(t, words(brings), "saltmarsh-os", "the first was removed")
+}
+
 // TestMadeAnew: what was written by hand stays, also what this version doesn't know; sizes and digests are those of
 // now.
 func TestMadeAnew(t *testing.T) {

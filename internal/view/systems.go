@@ -28,6 +28,8 @@ type SystemLine struct {
 	Successor string   `json:"successor,omitempty"`
 	Digest    string   `json:"digest"`
 	List      string   `json:"list"`
+	Word      string   `json:"word"`            // by which it is fetched
+	Owner     string   `json:"owner,omitempty"` // the list whose its name is, if that is another one
 	Signed    bool     `json:"signed"`
 	OnShelf   bool     `json:"on_shelf"`
 	Cards     []OnCard `json:"cards,omitempty"` // that it was last stamped on
@@ -41,11 +43,15 @@ type OnCard struct {
 
 // NewSystemLine is the line of a system.
 func NewSystemLine(o systems.Offered) SystemLine {
-	return SystemLine{
+	line := SystemLine{
 		Name: o.Name, Version: o.Version, Date: o.Date.Format("2006-01-02"), Boards: append([]string{}, o.Boards...),
 		Size: o.Size, Unpacked: o.Unpacked, Smallest: o.Smallest, Notes: o.Notes, Successor: o.Successor,
-		Digest: o.Digest, List: o.List.Name, Signed: o.List.Signed(),
+		Digest: o.Digest, List: o.List.Name, Word: o.Word(), Signed: o.List.Signed(),
 	}
+	if o.Owner != nil {
+		line.Owner = o.Owner.Name
+	}
+	return line
 }
 
 // DistinctCards takes out cards that are there twice.
@@ -99,10 +105,14 @@ func (v *Screen) Systems(sentence string, lines []SystemLine, old []string) {
 		if l.OnShelf {
 			facts = append(facts, "on the shelf")
 		}
+		from := "in the list " + word(l.List)
 		if !l.Signed {
-			facts = append(facts, "in a list that is not signed")
+			from += ", which is not signed"
 		}
-		v.under(strings.Join(facts, ", "))
+		v.under(strings.Join(append(facts, from), ", "))
+		if l.Owner != "" {
+			v.under(fmt.Sprintf("its name belongs to the list %s; this one is fetched as %s", word(l.Owner), word(l.Word)))
+		}
 		if l.Notes != "" {
 			v.under(word(strings.Join(strings.Fields(l.Notes), " ")))
 		}
@@ -119,9 +129,7 @@ func (v *Screen) Systems(sentence string, lines []SystemLine, old []string) {
 				"systems refresh", word(name)), v.width, ""))
 	}
 	if len(lines) > 0 {
-		name := lines[0].Name
-		fmt.Fprintln(v.Out, fold("To stamp one: "+shell.Command("zipstamp", "stamp", strings.ReplaceAll(name, " ", "-"),
-			"CARD"), v.width, ""))
+		fmt.Fprintln(v.Out, fold("To stamp one: "+shell.Command("zipstamp", "stamp", lines[0].Word, "CARD"), v.width, ""))
 	}
 }
 
@@ -169,7 +177,11 @@ func NoSystem(name string, all []systems.Offered, lists int) error {
 	}
 	var names []string
 	for _, o := range all {
-		if n := strings.ReplaceAll(o.Name, " ", "-"); !slices.Contains(names, n) {
+		if o.Owner != nil && o.Is(name) { // its owner has no such version
+			return hinted("to fetch that one: "+shell.Command("zipstamp", "fetch", o.Word()+"@"+o.Version),
+				"the list %s, to which the name belongs, has no %s; the list %s has it", o.Owner.Name, name, o.List.Name)
+		}
+		if n := o.Word(); !slices.Contains(names, n) {
 			names = append(names, n)
 		}
 	}
@@ -189,6 +201,22 @@ func SystemTwice(a, b systems.Offered) error {
 	return hinted(fmt.Sprintf("find out which list is right, and remove the other: %s", shell.Command("zipstamp",
 		"systems",
 		"remove", b.List.Name)), "the lists %s and %s have different files for %s", a.List.Name, b.List.Name, a.Title())
+}
+
+// NamesOfOthers says which systems of a list have names that belong to others; empty if none has.
+func NamesOfOthers(k *systems.Kept, lists []*systems.Kept) string {
+	var names []string
+	var one systems.Offered
+	for _, o := range systems.Offers(lists) {
+		if o.List == k && o.Owner != nil && !slices.Contains(names, o.Name) {
+			names, one = append(names, o.Name), o
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("The list %s had the name of %s first, with a signature. To fetch that of the list %s: %s",
+		word(one.Owner.Name), listed(names, 6), word(k.Name), shell.Command("zipstamp", "fetch", one.Word()))
 }
 
 // ListOld says that a list is past its time.
