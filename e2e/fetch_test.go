@@ -542,3 +542,89 @@ func TestServe(t *testing.T) {
 	resp.Body.Close()
 	assert.Equal(t, http.StatusNotFound, resp.StatusCode)
 }
+
+// TestWhatIsPublishedIsAskedForAgain has digests and signatures that come, change and go while the file stays: what was
+// signed once isn't taken without a word when it is signed no more, or as it was before.
+func TestWhatIsPublishedIsAskedForAgain(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	testbed.NeedTool(t, "minisign")
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	h := d.newHost("site", publisher.Faults{})
+	image := noiseOS(3, 8<<20)
+	d.write("site/os.img", image)
+	d.sh("minisign -GW -p club.pub -s club.key >/dev/null; touch -d '2 hours ago' site/*")
+	url, sums := h.url+"os.img", fmt.Sprintf("%x  os.img\n", sha256.Sum256(image))
+	published := func(text string, signedAt int) {
+		d.sh("rm -f site/SHA256SUMS*")
+		if text != "" {
+			d.write("site/SHA256SUMS", []byte(text))
+		}
+		if signedAt > 0 {
+			d.sh(fmt.Sprintf("minisign -S -s club.key -m site/SHA256SUMS -t timestamp:%d >/dev/null", signedAt))
+		}
+	}
+	d.want(0, "Nothing was compared", "fetch", url)
+	var asked []string
+	h.Told = func(s publisher.Served) { asked = append(asked, s.Path) }
+	published(sums, 0)
+	d.want(0, "is what was published", "fetch", url)
+	assert.Less(t, len(asked), 16, "%q", asked)
+	d.want(0, "", "keys", "add", "club.pub", "--fingerprint", strings.TrimSpace(d.sh("tail -1 club.pub")))
+	d.want(0, "is what was published", "fetch", url)
+	published(sums, 1_790_000_000)
+	d.want(0, "signed by", "fetch", url)
+	d.want(0, "", "shelf", "clean", "--yes", "--keep", "0") // it is remembered all the same
+
+	card := bytes.Clone(d.read(demo.Good + ".data"))
+	refused := func(why string) {
+		t.Helper()
+		for i, more := range [][]string{nil, {"--dry-run"}, nil} {
+			if i == 2 { // while it arrives
+				d.want(0, "", "shelf", "clean", "--yes", "--keep", "0")
+			}
+			d.want(3, why, append([]string{"stamp", "--yes", url, demo.Good}, more...)...).mentions(t, "--unchecked")
+			assert.Equal(t, card, d.read(demo.Good+".data"), "the card was not touched")
+		}
+		assert.Contains(t, plain(d.typed(80, "no\n", "stamp", url, demo.Good).out), why)
+		d.want(0, why, "fetch", url)
+	}
+	published(sums, 1_780_000_000)
+	refused("it goes back to something older")
+	published("# high water\n"+sums, 0)
+	refused("and this is not signed")
+	published("", 0)
+	d.write("site/os.img.sha256", []byte(sums))
+	refused("and this is not signed")
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", url, demo.Good)
+	published(sums, 1_790_000_001)
+	d.want(0, "signed by", "stamp", "--yes", url, demo.Good)
+	published(fmt.Sprintf("%x  os.img\n", sha256.Sum256(nil)), 1_790_000_002)
+	d.want(3, "is not what was published", "fetch", url)
+}
+
+// TestSumsOfARedirect lie beside what it leads to. A page in the place of each file that isn't there is none.
+func TestSumsOfARedirect(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t)
+	h := d.newHost("site", publisher.Faults{})
+	image := noiseOS(3, 2<<20)
+	d.write("site/9/os-1.2.img", image)
+	d.sh("touch -d '2 hours ago' site/9/*")
+	front := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/latest" {
+			http.Redirect(w, r, h.url+"9/os-1.2.img", http.StatusFound)
+			return
+		}
+		fmt.Fprintf(w, "Not found. The number of this request is %x.\n", sha256.Sum256([]byte(r.URL.Path)))
+	}))
+	t.Cleanup(front.Close)
+	d.want(0, "Nothing was compared", "fetch", front.URL+"/latest").mentions(t, "/os-1.2.img")
+	d.write("site/9/SHA256SUMS", fmt.Appendf(nil, "%x  os-1.2.img\n", sha256.Sum256(image)))
+	d.want(0, "os-1.2.img is what was published at "+strings.Trim(h.url, "htps:/"), "fetch", front.URL+"/latest")
+}

@@ -150,8 +150,10 @@ func (r Report) PublishedBy(h Compared) (host, in string) {
 	switch {
 	case h.From == "":
 		return "", ""
+	case h.Sums != nil && r.Origin.Host == nil:
+		return "", ""
 	case h.Sums != nil:
-		return r.Origin.Host, ""
+		return r.Origin.Host(h.From), ""
 	case r.Origin.Elsewhere != "":
 		return r.Origin.Elsewhere, ""
 	}

@@ -42,11 +42,13 @@ type Unsigned struct {
 
 // Origin is where a download and what was published for it come from. The zero value says nothing.
 type Origin struct {
-	Host      string // from which the download and the files beside it came
+	// Host tells from which host the file at a path came, which is the download or lies beside it; nil: from none
+	Host      func(path string) string
 	Elsewhere string // host from which what is published elsewhere came; empty: it came from no host
 	// Unproven tells whether the file at a path came in a way by which anybody could have changed it; nil: none did
 	Unproven func(path string) bool
 	Place    func(path string) string // what messages call the file at a path; nil: its path
+	Before   []trust.Past             // what is remembered of where they came from
 }
 
 // Keys are those by which signatures are checked.

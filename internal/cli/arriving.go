@@ -58,6 +58,11 @@ func (l *remoteLoad) open(ctx context.Context, s *stamping) error {
 	}
 	l.s, l.remote, s.o.remote = s, r, r
 	s.release = l.close
+	keys, err := s.o.ring(s.who)
+	if err != nil {
+		return err
+	}
+	r.keyed = len(keys.Ring) > 0
 	if err := r.open(ctx, &l.meter); err != nil {
 		return err
 	}
@@ -203,6 +208,9 @@ func (l *remoteLoad) compare(
 
 // refusedImage is the error of an image that was found to be wrong while it was stamped.
 func refusedImage(s *stamping, report check.Report) error {
+	if l := report.Lapse(); s.refusesLapse(l) && report.Outcome() != check.Mismatched {
+		return &imageError{view.LapseRefused(l)}
+	}
 	if s.refuses(report) {
 		return &imageError{view.Refused(report)}
 	}

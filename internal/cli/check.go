@@ -138,7 +138,9 @@ func (p *published) find(path string, who person) (*image.File, check.Published,
 		return nil, check.Published{}, err
 	}
 	if p.remote != nil {
-		p.remote.given(&given)
+		if err := p.remote.given(&given); err != nil {
+			return nil, check.Published{}, err
+		}
 	}
 	given.Once = p.once
 	keys, err := p.ring(who)

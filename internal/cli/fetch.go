@@ -60,7 +60,8 @@ func (f *fetching) run(ctx context.Context, what string) error {
 	if _, err := f.given(); err != nil { // before anything is downloaded
 		return err
 	}
-	if _, err := f.ring(f.who); err != nil {
+	keys, err := f.ring(f.who)
+	if err != nil {
 		return err
 	}
 	r, err := f.app.remoteOf(ctx, f.who, f.set, what, f.plain)
@@ -68,6 +69,7 @@ func (f *fetching) run(ctx context.Context, what string) error {
 		return err
 	}
 	defer r.close()
+	r.keyed = len(keys.Ring) > 0
 	if f.to != "" {
 		r.folder, r.shelf = f.to, shelf.Shelf{Place: f.who.folder(f.to), Prefix: ".zipstamp-", As: f.who.as}
 	}

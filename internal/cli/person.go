@@ -60,6 +60,9 @@ func (p person) stateFolder(part string) state.Place {
 	return p.folder(filepath.Join(xdg.StateHome, name))
 }
 
+// signedFolder is where it is remembered which addresses had something that is signed.
+func (p person) signedFolder() state.Place { return p.stateFolder("signed") }
+
 // cacheFolder is where a part of what can be had again is kept.
 func (p person) cacheFolder(part string) state.Place {
 	name := filepath.Join("zipstamp", part)

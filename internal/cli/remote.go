@@ -40,6 +40,7 @@ type remote struct {
 	system    string            // as which it is fetched
 	release   string
 	list      string // that offers it
+	keyed     bool   // a key is known by which something may be signed
 	unpacked  int64  // bytes of the image, as the list says; 0: it doesn't
 	folder    string // where it goes in place of the shelf; empty: the shelf
 
@@ -207,6 +208,11 @@ func (r *remote) ask(ctx context.Context) (err error) {
 		return err
 	}
 	if r.offer.Current {
+		r.down.Close()
+		r.down = nil
+		if err := r.renewBeside(ctx); err != nil {
+			return err
+		}
 		r.item.Whole.Asked = time.Now().UTC().Truncate(time.Second)
 		if err := r.item.Save(); err != nil {
 			return err
@@ -218,48 +224,108 @@ func (r *remote) ask(ctx context.Context) (err error) {
 	return r.item.Save()
 }
 
+// besides are the small files that hosts have beside the file, under the names that they get beside it here. They lie
+// where it was asked for, or where that led to.
+func (r *remote) besides(ctx context.Context) (found []fetch.Companion, err error) {
+	asked, came := r.mirrors[0].Address, r.offer.From
+	var missed error
+	for i, at := range []fetch.Address{asked, came} {
+		led := i == 1
+		if led && (at.Key() == asked.Key() || r.enough(found)) {
+			break
+		}
+		names := slices.DeleteFunc(image.NamesOf(at.Name()), func(s string) bool { return s == "" })
+		if len(names) == 0 {
+			names = image.NamesOf(r.offer.Name)
+		}
+		more, also, err := r.client.Beside(ctx, fetch.Search{
+			Of: at, Names: names, Good: isCompanion, Tells: r.tells, Enough: r.enough,
+		})
+		if err != nil {
+			return nil, err
+		}
+		missed = cmp.Or(missed, also)
+		for _, c := range more {
+			if rest, ok := strings.CutPrefix(c.Name, at.Name()); ok && at.Name() != "" {
+				c.Name = r.offer.Name + rest
+			}
+			c.Secure = c.Secure && (!led || r.offer.Secure) // who could change the answer could have led elsewhere
+			found = addCompanion(found, c)
+		}
+	}
+	if r.offer.Metalink != nil {
+		s, err := r.client.Small(ctx, *r.offer.Metalink, fetch.MaxMetalink, nil)
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		s.Secure = s.Secure && r.offer.Secure // likewise
+		c := fetch.Companion{Name: r.offer.Name + fetch.MetalinkEnding, Smallfile: s}
+		if err == nil && isCompanion(c) {
+			found = addCompanion(found, c)
+		}
+	}
+	for i := range found {
+		found[i].Secure = found[i].Secure && r.secure
+	}
+	if missed != nil && len(found) == 0 {
+		r.say(view.BesideUnknown(missed))
+	}
+	return slices.DeleteFunc(found, func(c fetch.Companion) bool {
+		if c.Name == r.offer.Name {
+			r.say(view.BesideLeftOut(c.Name, c.At.Host()))
+		}
+		return c.Name == r.offer.Name
+	}), nil
+}
+
+// addCompanion adds a small file, if there is none of its name yet.
+func addCompanion(all []fetch.Companion, c fetch.Companion) []fetch.Companion {
+	if slices.ContainsFunc(all, func(o fetch.Companion) bool { return o.Name == c.Name }) {
+		return all
+	}
+	return append(all, c)
+}
+
+// tells tells whether a small file has a digest of the file.
+func (r *remote) tells(c fetch.Companion) bool {
+	if c.IsSignature() || strings.HasSuffix(c.Name, fetch.MetalinkEnding) {
+		return false
+	}
+	sums, err := digest.ReadSums(bytes.NewReader(c.Text), c.Name)
+	if err != nil {
+		return false
+	}
+	found, err := sums.For(slices.Concat(image.NamesOf(r.offer.Name), image.NamesOf(r.mirrors[0].Name()))...)
+	return err == nil && len(found) > 0
+}
+
+// enough tells whether something published has a digest of the file, and is signed where a key is known.
+func (r *remote) enough(found []fetch.Companion) bool {
+	return slices.ContainsFunc(found, func(c fetch.Companion) bool {
+		isSigned := func(o fetch.Companion) bool { return o.IsSignature() && strings.HasPrefix(o.Name, c.Name+".") }
+		return r.tells(c) && (!r.keyed || trust.IsSignature(c.Text) || slices.ContainsFunc(found, isSigned))
+	})
+}
+
 // lookBeside fetches what was published beside the file, and puts it where the file will be.
 func (r *remote) lookBeside(ctx context.Context) (err error) {
 	if r.path, err = r.item.Next(r.offer.Name); err != nil {
 		return err
 	}
-	at := r.mirrors[0].Address
-	names := slices.DeleteFunc(image.NamesOf(at.Name()), func(s string) bool { return s == "" })
-	if len(names) == 0 {
-		names = image.NamesOf(r.offer.Name)
-	}
-	found, missed, err := r.client.Beside(ctx, at, names, isCompanion)
+	found, err := r.besides(ctx)
 	if err != nil {
 		return err
 	}
-	if r.offer.Metalink != nil {
-		s, err := r.client.Small(ctx, *r.offer.Metalink, fetch.MaxMetalink, nil)
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		s.Secure = s.Secure && r.offer.Secure // who could change the answer could have named another document
-		c := fetch.Companion{Name: r.offer.Name + fetch.MetalinkEnding, Smallfile: s}
-		named := func(one fetch.Companion) bool { return r.besideName(one.Name) == c.Name }
-		if err == nil && isCompanion(c) && !slices.ContainsFunc(found, named) {
-			found = append(found, c)
-		}
-	}
 	for _, c := range found {
-		c.Secure = c.Secure && r.secure
-		if r.besideName(c.Name) == r.offer.Name {
-			r.say(view.BesideLeftOut(c.Name, c.At.Host()))
-			continue
-		}
 		if strings.HasSuffix(c.Name, fetch.MetalinkEnding) {
 			if err := r.takeMetalink(c); err != nil {
 				return err
 			}
 		}
-		name := r.besideName(c.Name)
-		if err := r.item.Put(name, c.Text); err != nil {
+		if err := r.item.Put(c.Name, c.Text); err != nil {
 			return err
 		}
-		r.beside = append(r.beside, shelf.Beside{Name: name, From: c.At.Shown(), Secure: c.Secure})
+		r.beside = append(r.beside, shelf.Beside{Name: c.Name, From: c.At.Shown(), Secure: c.Secure})
 	}
 	if r.signature != "" {
 		name := r.offer.Name + ".asc"
@@ -268,21 +334,49 @@ func (r *remote) lookBeside(ctx context.Context) (err error) {
 		}
 		r.beside = append(r.beside, shelf.Beside{Name: name, From: r.document, Secure: r.secure})
 	}
-	if missed != nil && len(found) == 0 {
-		r.say(view.BesideUnknown(missed))
-	}
 	return nil
 }
 
-// besideName is the name of a small file beside the download: publishers name them after the download's address, which
-// may have another name.
-func (r *remote) besideName(name string) string {
-	if asked := r.mirrors[0].Name(); asked != "" && asked != r.offer.Name {
-		if rest, ok := strings.CutPrefix(name, asked); ok {
-			return r.offer.Name + rest
-		}
+// renewBeside fetches what is published by now beside the file that is on the shelf. What isn't found any more stays,
+// but for signatures of what has changed.
+func (r *remote) renewBeside(ctx context.Context) error {
+	w := r.item.Whole
+	r.offer.Name = w.Name
+	found, err := r.besides(ctx)
+	if err != nil {
+		return err
 	}
-	return name
+	for _, c := range found {
+		at := slices.IndexFunc(w.Beside, func(b shelf.Beside) bool { return b.Name == c.Name })
+		if at >= 0 && w.Beside[at].Secure && !c.Secure {
+			continue // what anybody could have changed doesn't replace what nobody could
+		}
+		if strings.HasSuffix(c.Name, fetch.MetalinkEnding) {
+			if err := r.takeMetalink(c); err != nil {
+				return err
+			}
+		}
+		other, err := r.item.Renew(c.Name, c.Text)
+		if err != nil {
+			return err
+		}
+		w.Beside = slices.DeleteFunc(w.Beside, func(b shelf.Beside) bool {
+			stale := other && strings.HasPrefix(b.Name, c.Name+".") && !slices.ContainsFunc(found,
+				func(o fetch.Companion) bool { return o.Name == b.Name })
+			if stale {
+				err = errors.Join(err, r.item.Withdraw(b.Name))
+			}
+			return stale || b.Name == c.Name
+		})
+		if err != nil {
+			return err
+		}
+		w.Beside = append(w.Beside, shelf.Beside{Name: c.Name, From: c.At.Shown(), Secure: c.Secure})
+	}
+	if len(r.elsewhere) > 0 {
+		w.Digests = r.elsewhere
+	}
+	return nil
 }
 
 // isCompanion tells whether a small file is what its name says: some hosts answer with something else in place of a
@@ -295,8 +389,8 @@ func isCompanion(c fetch.Companion) bool {
 	case slices.ContainsFunc(trust.Endings, func(e string) bool { return strings.HasSuffix(c.Name, e) }):
 		return len(c.Text) > 0 && trust.IsSignature(c.Text)
 	}
-	_, err := digest.ReadSums(bytes.NewReader(c.Text), c.Name)
-	return err == nil
+	sums, err := digest.ReadSums(bytes.NewReader(c.Text), c.Name)
+	return err == nil && sums.IsSums()
 }
 
 // takeMetalink takes up what a Metalink document says of the file. It counts if it came by https, as all else does.
@@ -324,6 +418,9 @@ func (r *remote) takeMetalink(c fetch.Companion) error {
 			w.Pieces = f.Pieces
 		}
 		r.want = w
+	}
+	if r.down == nil {
+		return nil
 	}
 	r.down.Add(files[at].Mirrors...)
 	return r.down.Know(w)
@@ -377,7 +474,7 @@ func (r *remote) finish(got fetch.Got) (err error) {
 }
 
 // given is what was published for the file, so far as that counts.
-func (r *remote) given(g *check.Given) {
+func (r *remote) given(g *check.Given) (err error) {
 	folder := filepath.Dir(r.path)
 	besides := map[string]shelf.Beside{}
 	for _, b := range r.beside {
@@ -394,13 +491,76 @@ func (r *remote) given(g *check.Given) {
 		}
 		return r.who.short(path)
 	}
-	g.Origin.Host = r.mirrors[0].Host()
+	g.Origin.Host = func(path string) string {
+		if b, ok := besides[path]; ok {
+			return hostOf(b.From)
+		}
+		return r.mirrors[0].Host()
+	}
 	g.Signatures = append(g.Signatures, r.signers...)
 	for _, p := range r.elsewhere {
 		if d, err := p.Digest(); err == nil {
 			g.Elsewhere = append(g.Elsewhere, digest.Published{Digest: d, From: p.From})
 		}
 	}
+	g.Origin.Before, err = r.past()
+	return err
+}
+
+// addresses are those of the download, and of the small files beside it, by their paths.
+func (r *remote) addresses() map[string]fetch.Address {
+	all := map[string]fetch.Address{r.path: r.mirrors[0].Address}
+	for _, b := range r.beside {
+		if at, err := fetch.ParseAddress(b.From); err == nil {
+			all[filepath.Join(filepath.Dir(r.path), b.Name)] = at
+		}
+	}
+	return all
+}
+
+// past is what is remembered of the signatures of what these addresses had.
+func (r *remote) past() (all []trust.Past, err error) {
+	err = r.who.as(func() error {
+		for path, at := range r.addresses() {
+			p, err := trust.Recall(r.who.signedFolder().Path(), at.Key())
+			if err != nil {
+				return err
+			}
+			if p != nil {
+				p.Of = path
+				all = append(all, *p)
+			}
+		}
+		return nil
+	})
+	return all, err
+}
+
+// remember keeps by whom the download is signed, and what it was published in.
+func (r *remote) remember(report check.Report) error {
+	if report.SignedBy() == nil || report.Outcome() != check.Matched {
+		return nil
+	}
+	addresses := r.addresses()
+	return r.who.as(func() error {
+		for _, s := range report.Signatures {
+			at, here := addresses[s.Of]
+			if s.Status != trust.Good || !here {
+				continue
+			}
+			p := trust.Past{URL: at.Shown(), Owner: s.Key.Owner, Fingerprint: s.Key.Fingerprint, Made: s.Made}
+			if err := trust.Remember(r.who.signedFolder(), at.Key(), p); err != nil {
+				return err
+			}
+			if s.Of != r.path { // also where that lies beside it no more
+				at, p.Made = r.mirrors[0].Address, time.Time{}
+				if err := trust.Remember(r.who.signedFolder(), at.Key(), p); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 func hostOf(url string) string {
@@ -422,6 +582,9 @@ func (r *remote) judged(report check.Report) error {
 	case report.Outcome() == check.Matched:
 		verdict = shelf.AsPublished
 		by, in = report.PublishedBy(report.Best())
+	}
+	if err := r.remember(report); err != nil {
+		return err
 	}
 	return r.item.Note(func(w *shelf.Whole) { w.Verdict, w.By, w.In = verdict, by, in })
 }

@@ -403,6 +403,12 @@ func (s *stamping) consent() error {
 	if s.o.yes && s.image != nil && s.found.Nothing() && !s.o.unchecked {
 		return &imageError{view.NothingPublished(s.image.Path, s.found.NotHere)}
 	}
+	if l := s.found.Lapse(); l != nil {
+		if s.refusesLapse(l) {
+			return &imageError{view.LapseRefused(l)}
+		}
+		s.screen.Say(view.Lapsed(l))
+	}
 	return nil
 }
 

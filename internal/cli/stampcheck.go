@@ -79,9 +79,12 @@ func (s *stamping) refit(r check.Report) error {
 // refuses tells whether the image is not to be stamped: it is not what was published, or what lies beside it to compare
 // with is not certainly meant for it.
 func (s *stamping) refuses(r check.Report) bool {
-	return r.Outcome() == check.Mismatched ||
+	return r.Outcome() == check.Mismatched || s.refusesLapse(r.Lapse()) ||
 		r.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
 }
+
+// refusesLapse tells whether signatures that fall behind earlier ones keep the image from being stamped: nobody is asked.
+func (s *stamping) refusesLapse(l *check.Lapse) bool { return l != nil && s.o.yes && !s.o.unchecked }
 
 // refuseImage shows why the image is not stamped.
 func (s *stamping) refuseImage(r check.Report) error {
@@ -93,7 +96,7 @@ func (s *stamping) refuseImage(r check.Report) error {
 		s.screen.Check(r)
 	}
 	s.screen.Say(view.NothingWritten(s.names()))
-	if r.Outcome() == check.NothingPublished {
+	if r.Outcome() != check.Mismatched {
 		s.screen.Say(view.GoWithout)
 	}
 	return shown{errNotPublished}

@@ -32,6 +32,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // maxSums bounds a sums file, in bytes; the largest published ones are far below 1 MB.
@@ -128,6 +129,24 @@ func ReadSums(r io.Reader, name string) (*Sums, error) {
 	s.byName = byNames(s.Entries)
 	return s, nil
 }
+
+// IsSums tells whether the text is one that somebody made to tell digests: it names their files, or has nothing in it
+// but digests. Other texts may have a digest in them by chance, such as the number of a request that failed.
+func (s *Sums) IsSums() bool {
+	if slices.ContainsFunc(s.Entries, func(e Entry) bool { return e.File != "" }) {
+		return true
+	}
+	text := string(decode(s.Text))
+	words := strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	return len(strings.Fields(text)) == 1 || !slices.ContainsFunc(words, func(word string) bool {
+		word = strings.ToLower(word)
+		isDigest := slices.ContainsFunc(s.Entries, func(e Entry) bool { return e.Hex() == word })
+		return !isDigest && byName(word) == 0 && !slices.Contains(digestWords, word)
+	})
+}
+
+// digestWords are words that stand beside a digest.
+var digestWords = []string{"sha", "1", "224", "256", "384", "512", "checksum", "digest", "hash", "sum"}
 
 // entriesByName finds entries, so that many images are looked up in a long file in no time.
 type entriesByName struct {

@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -19,56 +20,93 @@ type Companion struct {
 	Smallfile
 }
 
-// The names under which publishers put digests beside a file, or beside its unpacked image, and for all in a folder.
+// Search is a search for the small files that publishers put beside a file.
+type Search struct {
+	Of    Address
+	Names []string // of the file, and of the image in it
+	// Good tells whether a text is what its name says; others are left out, such as pages that say that nothing is there.
+	Good func(Companion) bool
+	// Tells tells whether a text has a digest of the file.
+	Tells func(Companion) bool
+	// Enough tells whether nothing more need be asked for to have a digest.
+	Enough func([]Companion) bool
+}
+
+// Endings of the files with a digest of one file, or of its unpacked image, and names of those for a whole folder.
 var (
-	ownEndings  = []string{".sha256", ".sha512", ".sha256sum", ".sha512sum", ".sha256.txt", ".sha1", ".md5"}
 	folderNames = []string{
-		"SHA256SUMS", "SHA512SUMS", "SHA256SUMS.txt", "sha256sums.txt", "sha256sum.txt", "CHECKSUM", "CHECKSUMS",
-		"checksums.txt",
+		"SHA512SUMS", "CHECKSUM", "SHA256SUMS.txt", "sha256sums.txt", "sha256sum.txt", "CHECKSUMS", "checksums.txt",
 	}
-	signedEndings = []string{".asc", ".sig", ".minisig", ".sign"}
+	ownEndings    = []string{".sha512", ".sha256sum", ".sha256.txt", ".sha512sum", ".sha1", ".md5"}
+	signedEndings = []string{".minisig", ".asc", ".sig", ".gpg", ".sign"}
 )
 
-// Beside asks for the digests and signatures of a file, where publishers put them: names are those of the file and of
-// the image in it. good tells whether a text is what its name says; others are left out, such as pages that say that
-// nothing is there. missed is the first error by which it isn't known whether there is something; err is that of ctx.
-func (c *Client) Beside(
-	ctx context.Context, of Address, names []string, good func(Companion) bool,
-) (found []Companion, missed, err error) {
-	var ask []string
-	for i, name := range names {
-		for j, ending := range ownEndings {
-			if i == 0 || j < 2 {
-				ask = append(ask, name+ending)
-			}
+// digestNames are the names under which digests may lie, the likeliest first.
+func digestNames(names []string) (all []string) {
+	all = append(all, "SHA256SUMS")
+	for _, name := range names {
+		all = append(all, name+".sha256")
+	}
+	for i := range max(len(folderNames), len(ownEndings)) {
+		if i < len(ownEndings) {
+			all = append(all, names[0]+ownEndings[i])
+		}
+		if i < len(folderNames) {
+			all = append(all, folderNames[i])
 		}
 	}
-	for _, ending := range append([]string{MetalinkEnding, ".gpg"}, signedEndings...) {
-		ask = append(ask, names[0]+ending)
+	for _, name := range names[1:] {
+		all = append(all, name+".sha512")
 	}
-	found, missed, err = c.askBeside(ctx, of, append(ask, folderNames...), good)
+	return all
+}
+
+// Beside asks for the digests and signatures of a file, and for a Metalink document of it, until there is enough.
+// missed is the first error by which it isn't known whether there is something; err is that of ctx.
+func (c *Client) Beside(ctx context.Context, s Search) (found []Companion, missed, err error) {
+	ask := func(names ...string) (more []Companion, lost bool, err error) {
+		more, also, err := c.askBeside(ctx, s.Of, names, s.Good)
+		found = append(found, more...)
+		missed = cmp.Or(missed, also)
+		return more, len(more) == 0 && also != nil, err
+	}
+	for some := range slices.Chunk(digestNames(s.Names), besideAtOnce) {
+		more, lost, err := ask(some...)
+		if err != nil {
+			return nil, nil, err
+		}
+		if lost { // it has enough to do, or can't be reached
+			return found, missed, nil
+		}
+		for _, f := range more {
+			if s.Tells(f) {
+				if _, _, err := ask(withEndings(f.Name)...); err != nil {
+					return nil, nil, err
+				}
+			}
+		}
+		if s.Enough(found) {
+			break
+		}
+	}
+	_, _, err = ask(append(withEndings(s.Names[0]), s.Names[0]+MetalinkEnding)...)
 	if err != nil {
 		return nil, nil, err
 	}
-	ask = nil
-	for _, f := range found {
-		if !isSignature(f.Name) && !strings.HasSuffix(f.Name, MetalinkEnding) {
-			for _, ending := range append([]string{".gpg"}, signedEndings...) {
-				ask = append(ask, f.Name+ending)
-			}
-		}
-	}
-	more, also, err := c.askBeside(ctx, of, ask, good)
-	if missed == nil {
-		missed = also
-	}
-	return append(found, more...), missed, err
+	return found, missed, nil
 }
 
-func isSignature(name string) bool {
-	return slices.ContainsFunc(append([]string{".gpg"}, signedEndings...), func(e string) bool {
-		return strings.HasSuffix(name, e)
-	})
+// withEndings are the names of signatures of a file.
+func withEndings(name string) (all []string) {
+	for _, ending := range signedEndings {
+		all = append(all, name+ending)
+	}
+	return all
+}
+
+// IsSignature tells by its name whether a small file is a signature.
+func (f Companion) IsSignature() bool {
+	return slices.ContainsFunc(signedEndings, func(e string) bool { return strings.HasSuffix(f.Name, e) })
 }
 
 // askBeside asks for several files at once.

@@ -8,6 +8,7 @@
 package shelf
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -350,6 +351,28 @@ func (i *Item) Put(name string, text []byte) error {
 		}
 		_, err = f.Write(text)
 		return errors.Join(err, f.Sync(), f.Close())
+	})
+}
+
+// Renew puts a small file beside the whole one, in place of one of its name. It tells whether another text was there, or
+// none.
+func (i *Item) Renew(name string, text []byte) (other bool, err error) {
+	place := i.place
+	place.Folder = filepath.Join(place.Folder, strconv.Itoa(i.Whole.Number))
+	err = i.shelf.As(func() error {
+		before, err := state.ReadFile(filepath.Join(place.Path(), name), int64(len(text)))
+		if other = err != nil || !bytes.Equal(before, text); !other {
+			return nil
+		}
+		return place.Write(name, text)
+	})
+	return other, err
+}
+
+// Withdraw removes a small file beside the whole one.
+func (i *Item) Withdraw(name string) error {
+	return i.shelf.As(func() error {
+		return gone(i.root.Remove(filepath.Join(strconv.Itoa(i.Whole.Number), name)))
 	})
 }
 

@@ -41,6 +41,12 @@ func checkAnswer(r check.Report, width int) *answer {
 	case check.Mismatched:
 		mismatched(a, name, r)
 	}
+	if l := r.Lapse(); l != nil {
+		if r.Outcome() == check.Matched {
+			a.style = caution
+		}
+		a.note("%s", Lapsed(l))
+	}
 	return a
 }
 

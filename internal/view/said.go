@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
 	"zipstamp/internal/stamp"
+	"zipstamp/internal/trust"
 )
 
 // What is said while a command runs, and in what state it leaves things when it is ended at once.
@@ -329,6 +331,9 @@ func CheckProblems(r check.Report) []string {
 	if r.Damage != nil {
 		out = append(out, ErrorText(r.Damage))
 	}
+	if l := r.Lapse(); l != nil {
+		out = append(out, strings.TrimRight(Lapsed(l), "."))
+	}
 	if r.Shortfall > 0 {
 		out = append(out, fmt.Sprintf("the file is %d bytes shorter than its partition table says", r.Shortfall))
 	}
@@ -348,6 +353,25 @@ func LeftOut(card string, err error) string {
 
 // isRefused stands between the name of a card and why it is refused.
 const isRefused = " is refused: "
+
+// Lapsed says that the signatures of a download fall behind what is remembered of its address.
+func Lapsed(l *check.Lapse) string {
+	who := keyOwner(l.Before)
+	if l.Now == nil {
+		return fmt.Sprintf("What %s had before was signed by %s, and this is not signed: the host may be another one's "+
+			"by now, or somebody on the way has changed it.", l.Before.URL, who)
+	}
+	return fmt.Sprintf("What %s had before was signed by %s on %s, and this was signed on %s: it goes back to something "+
+		"older.", l.Before.URL, who, Day(l.Before.Made), Day(l.Now.Made))
+}
+
+// LapseRefused refuses a download for that.
+func LapseRefused(l *check.Lapse) error {
+	return hinted("ask the publisher; to stamp it all the same: --unchecked", "%s",
+		strings.TrimRight(Lapsed(l), "."))
+}
+
+func keyOwner(p trust.Past) string { return cmp.Or(word(p.Owner), p.Fingerprint) }
 
 // GoWithout says how to stamp an image that was compared with nothing.
 const GoWithout = "To stamp it all the same, without a comparison: --unchecked"
