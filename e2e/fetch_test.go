@@ -140,6 +140,7 @@ func TestFetchWithoutTLS(t *testing.T) {
 	url := server.URL + "/" + osXZ
 	d.want(2, "is not an address of https", "fetch", url).mentions(t, "--plain-http")
 	d.want(0, "came without https, and is not signed", "fetch", "--plain-http", url)
+	d.want(0, "nothing is downloaded", "fetch", "--plain-http", url)
 	d.want(3, "no published digest", "stamp", "--yes", "--plain-http", url, demo.Good)
 	d.want(0, "signed by the key that you named", "fetch", "--plain-http", "--key", demo.Key, url)
 	d.sh("mkdir here")
@@ -276,7 +277,8 @@ func TestBadDownloads(t *testing.T) {
 	d.want(2, "torrents can't be fetched", "fetch", "magnet:?xt=urn:btih:ebb")
 	d.want(2, "is here already", "fetch", "good.card")
 	d.want(2, "you keep no list of systems", "fetch", "saltmarsh-os")
-	d.want(2, "is not a folder", "fetch", "--to", "nowhere", h.url+osXZ)
+	d.want(2, "is not a folder", "fetch", "--to", "nowhere/else", h.url+osXZ)
+	d.want(2, "did you mean zipstamp fetch https://saltmarsh.example/os.img?", "fetch", "saltmarsh.example/os.img")
 	own := d.env
 	d.env = append(own, "SSL_CERT_FILE=/dev/null", "SSL_CERT_DIR=/nonexistent")
 	d.want(7, "signed by nobody whom this computer trusts", "fetch", h.url+osXZ)
@@ -421,6 +423,16 @@ func TestSystems(t *testing.T) {
 	assert.Equal(t, true, doc["list"].([]any)[0].(map[string]any)["signed"])
 	d.want(0, "is what was published, and signed by", "fetch", "saltmarsh-os")
 
+	// with another first mirror it is still the same file
+	d.sh("sed -i \"s/^urls = .*/urls = ['other.img.xz', 'saltmarsh-os-1.2.img.xz']/; s/^edition = 1/edition = 2/\" " +
+		"site/systems.toml")
+	sign()
+	d.want(0, "1 new", "systems", "refresh")
+	again := document(t, d.want(0, "", "fetch", "--json", "saltmarsh-os@1.2"))
+	assert.Equal(t, []any{true, 0.0}, []any{again["from_shelf"], again["fetched"]})
+	assert.Len(t, d.onShelf("*.img.xz"), 1)
+	d.sh("sed -i \"s/'other.img.xz', //\" site/systems.toml")
+
 	// the name is the signed list's: another list's system of it is another one, however new
 	pond := strings.NewReplacer("'Saltmarsh Watchers'", "'Pond Weed'", "1.2", "1.3", "edition = 1", "edition = 7",
 		"date = ", "date = '2030-01-01' # ", "sha256:9410", "sha256:0000").Replace(list)
@@ -442,7 +454,7 @@ func TestSystems(t *testing.T) {
 	d.write(
 		"site/systems.toml", bytes.Replace(older, []byte("boards ="), []byte("notes = 'for the pier'\nboards ="), 1),
 	)
-	document(t, d.want(0, "edition 2", "systems", "make", "site", "--json"))
+	document(t, d.want(0, "edition 3", "systems", "make", "site", "--json"))
 	assert.Contains(t, string(d.read("site/systems.toml")), "notes = 'for the pier'")
 	d.sh("touch -d '1 hour ago' site/*")
 	d.want(3, "1 not renewed", "systems", "refresh").mentions(t, "its signature is bad")
@@ -627,4 +639,85 @@ func TestSumsOfARedirect(t *testing.T) {
 	d.want(0, "Nothing was compared", "fetch", front.URL+"/latest").mentions(t, "/os-1.2.img")
 	d.write("site/9/SHA256SUMS", fmt.Appendf(nil, "%x  os-1.2.img\n", sha256.Sum256(image)))
 	d.want(0, "os-1.2.img is what was published at "+strings.Trim(h.url, "htps:/"), "fetch", front.URL+"/latest")
+}
+
+// TestFetchIntoAFolder makes the folder, has two runs do the same at once, and leaves nothing hidden in it.
+func TestFetchIntoAFolder(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t)
+	h := d.newHost("site", publisher.Faults{Rate: 2_000_000})
+	image := noiseOS(3, 4<<20)
+	d.write("site/os.img", image)
+	url := h.url + "os.img"
+	d.want(3, "Nothing was compared", "fetch", "--must-match", "--to", "here", url).mentions(t, "The folder here is made.")
+	assert.Empty(t, d.sh("ls -A here"))
+	both := make(chan run, 2)
+	for range 2 {
+		go func() { both <- d.zipstamp("fetch", "--to", "here", url) }()
+	}
+	one, two := <-both, <-both
+	assert.ElementsMatch(t, []int{0, 2}, []int{one.status, two.status}, "%s%s", one.err, two.err)
+	assert.Contains(t, plain(one.err+two.err), "os.img exists already")
+	assert.Equal(t, "os.img\n", d.sh("ls -A here"))
+	assert.True(t, bytes.Equal(image, d.read("here/os.img")))
+
+	// one that is ended is carried on; files of digests that don't name it don't keep it from being used
+	d.write("site/SHA256SUMS", fmt.Appendf(nil, "%x  other.img\n", sha256.Sum256(nil)))
+	d.sh("rm here/*")
+	came := func() bool {
+		parts := d.found("here/.zipstamp-*/part")
+		return len(parts) == 1 && d.holds(strings.TrimPrefix(parts[0], d.path("")+"/"), 1<<20, image[1<<20:][:512])
+	}
+	r := d.interrupt(came, "fetch", "--to", "here", url)
+	assert.Equal(t, 130, r.status, r.out)
+	h.Faults = publisher.Faults{}
+	d.want(3, "SHA256SUMS does not name", "fetch", "--to", "here", url).mentions(t, "carries on at", "kept here/os.img")
+	assert.Equal(t, "SHA256SUMS\nos.img\n", d.sh("ls -A here"))
+	d.want(3, "SHA256SUMS does not name", "fetch", url)
+	assert.NotContains(t, d.want(0, "", "shelf").out, "of no use")
+}
+
+// TestNothingCountsAsWholeByChance: of a connection that just ends nobody knows whether all came, and what can't be
+// unpacked isn't carried on.
+func TestNothingCountsAsWholeByChance(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	h := d.newHost("site", publisher.Faults{})
+	image := noiseOS(3, 24<<20)
+	ends := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/os.img" {
+			http.NotFound(w, r)
+			return
+		}
+		conn, _, err := http.NewResponseController(w).Hijack()
+		if err != nil {
+			return
+		}
+		_, _ = conn.Write(append([]byte("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n"), image[:20<<20]...))
+		conn.Close()
+	}))
+	t.Cleanup(ends.Close)
+	url := ends.URL + "/os.img"
+	d.want(7, "may be incomplete: the connection ended after 21.0 MB", "fetch", url)
+	d.want(7, "may be incomplete", "fetch", "--to", "here", url)
+	assert.Empty(t, d.sh("ls -A here"))
+	d.want(7, "may be incomplete", "stamp", "--yes", "--unchecked", url, demo.Good)
+	assert.Equal(t, make([]byte, 512), d.read(demo.Good + ".data")[:512], "it can't start a board")
+	d.want(0, "is what was published", "fetch", "--digest", fmt.Sprintf("%x", sha256.Sum256(image[:20<<20])), url)
+
+	packed, err := os.ReadFile(filepath.Join(sample, osXZ))
+	require.NoError(t, err)
+	d.write("site/os.img.xz", packed)
+	h.Faults = publisher.Faults{WrongPiece: 1_200_000, Rate: 1_000_000}
+	d.want(3, "is damaged", "stamp", "--yes", "--unchecked", h.url+"os.img.xz", demo.Good)
+	h.Faults = publisher.Faults{}
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", h.url+"os.img.xz", demo.Good).mentions(t,
+		"that were kept can't be right, so they are fetched again")
+	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
 }

@@ -112,6 +112,13 @@ func (r Report) Outcome() Outcome {
 	return NothingPublished
 }
 
+// OnlyUnnamed tells whether all that speaks against the download is that files of digests don't name it.
+func (r Report) OnlyUnnamed() bool {
+	wrong, absent := len(r.Wrong) > 0, !slices.ContainsFunc(r.Wrong, func(u Unnamed) bool { return !u.Absent })
+	r.Wrong = nil
+	return wrong && absent && r.Size > 0 && (r.Outcome() == NothingPublished || r.Outcome() == Matched)
+}
+
 // Unmatched is the first published digest that is neither the download's nor the image's; nil if there is none.
 func (r Report) Unmatched() *Compared {
 	for i := range r.Published {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 	"strings"
 
 	"zipstamp/internal/card"
@@ -32,6 +33,7 @@ type remoteLoad struct {
 	got     fetch.Got
 	failed  error // why it ended before its end
 	whole   bool  // it is in its place on the shelf
+	damaged bool  // what has come of it can't be unpacked
 }
 
 // loadOf is the load that a word stands for: a URL, a Metalink document or a system, or else a file.
@@ -49,6 +51,14 @@ func (a *app) isSystem(name string) bool {
 	found := false
 	a.eachOffered(func(o systems.Offered) { found = found || o.Called(name) })
 	return found
+}
+
+// isOfList tells whether a word begins with the name of a list.
+func (a *app) isOfList(word string) bool {
+	list, _, _ := strings.Cut(word, "/")
+	return slices.ContainsFunc(a.listWords(""), func(name string) bool {
+		return systems.NameOfFile(name) == systems.NameOfFile(list)
+	})
 }
 
 func (l *remoteLoad) open(ctx context.Context, s *stamping) error {
@@ -203,6 +213,9 @@ func (l *remoteLoad) compare(
 	if err := l.remote.judged(*report); err != nil {
 		return err
 	}
+	if err := l.remote.perhapsCut(*report); err != nil {
+		return err
+	}
 	return refusedImage(l.s, *report)
 }
 
@@ -221,6 +234,9 @@ func (l *remoteLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (ch
 	report, err := l.imageLoad.check(ctx, s, m)
 	if err == nil && !s.image.Once() && len(report.Download) > 0 {
 		err = l.remote.judged(report)
+	}
+	if err == nil && l.whole {
+		err = l.remote.perhapsCut(report)
 	}
 	return report, err
 }
@@ -245,6 +261,10 @@ func (l *remoteLoad) close() {
 	if l.stop != nil {
 		l.stop(errStopped)
 		<-l.arrived
+	}
+	if l.damaged && !l.whole && l.remote.item.Part != nil { // what has come of it isn't taken for right again
+		l.remote.item.Part.Suspect = true
+		_ = l.remote.item.Save() // then it is found to be damaged once more
 	}
 	l.remote.close()
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -30,6 +31,7 @@ func (a *app) fetch() *cobra.Command {
 	f.published.flags(flags)
 	flags.StringVar(&f.to, "to", "", "")
 	flags.BoolVar(&f.plain, "plain-http", false, "")
+	flags.BoolVar(&f.mustMatch, "must-match", false, "")
 	return cmd
 }
 
@@ -37,8 +39,22 @@ func (a *app) fetch() *cobra.Command {
 type fetching struct {
 	record
 	published
-	to    string // a folder; empty: the shelf
-	plain bool
+	to        string // a folder; empty: the shelf
+	plain     bool
+	mustMatch bool
+}
+
+// makeFolder makes the folder that the user named, if it isn't there and only its last name is missing.
+func (f *fetching) makeFolder() error {
+	if isFolder(f.to) {
+		return nil
+	}
+	err := f.who.as(func() error { return os.Mkdir(f.to, 0o777) })
+	if err != nil {
+		return &usageError{view.NoFolderToPut(f.to)}
+	}
+	f.screen.Say(view.FolderMade(f.to))
+	return nil
 }
 
 // fetchDocument is the JSON document of fetch.
@@ -54,8 +70,10 @@ type fetchDocument struct {
 }
 
 func (f *fetching) run(ctx context.Context, what string) error {
-	if f.to != "" && !isFolder(f.to) {
-		return &usageError{view.NoFolderToPut(f.to)}
+	if f.to != "" {
+		if err := f.makeFolder(); err != nil {
+			return err
+		}
 	}
 	if _, err := f.given(); err != nil { // before anything is downloaded
 		return err
@@ -91,16 +109,19 @@ func (f *fetching) run(ctx context.Context, what string) error {
 	}
 	m.End()
 	progress.Stop()
-	if errors.Is(err, view.ErrInterrupted) {
-		if r.down != nil && r.part != nil {
-			f.screen.Say(view.PartKept(r.part.Size()))
-		}
-		return err
+	if errors.Is(err, view.ErrInterrupted) && r.down != nil && r.part != nil {
+		f.screen.Say(view.PartKept(r.part.Size()))
+	}
+	if err == nil {
+		err = r.judged(result.report)
+	}
+	if err == nil {
+		err = r.perhapsCut(result.report)
 	}
 	if err != nil {
-		return err
-	}
-	if err := r.judged(result.report); err != nil {
+		if !r.worthKeeping(err) {
+			err = cmp.Or(err, r.discard())
+		}
 		return err
 	}
 	return f.conclude(r, got, result)
@@ -108,15 +129,17 @@ func (f *fetching) run(ctx context.Context, what string) error {
 
 // conclude puts the file where it is to be, and shows what a check has found.
 func (f *fetching) conclude(r *remote, got fetch.Got, result checked) error {
-	c := checking{app: f.app, published: &f.published, who: f.who}
+	c := checking{app: f.app, published: &f.published, who: f.who, mustMatch: f.mustMatch}
 	failed := c.verdict(result)
-	path := r.path
+	path, bad := r.path, failed != nil && (f.mustMatch || !result.report.OnlyUnnamed())
+	whole := *r.item.Whole
 	if r.folder != "" {
 		var err error
-		if failed == nil {
+		if !bad {
 			path, err = r.deliver(result.report)
-		} else {
-			err = r.discard()
+		}
+		if err == nil || is[*usageError](err) {
+			err = cmp.Or(err, r.discard())
 		}
 		if err != nil {
 			return err
@@ -126,7 +149,7 @@ func (f *fetching) conclude(r *remote, got fetch.Got, result checked) error {
 		doc := result.document()
 		out := fetchDocument{
 			Head: document.New(document.Fetch, statusOf(failed), doc.Sentence), Path: path, URL: r.mirrors[0].Shown(),
-			Secure: r.item.Whole.Secure, FromShelf: !r.came, Fetched: got.Fetched, Image: doc,
+			Secure: whole.Secure, FromShelf: !r.came, Fetched: got.Fetched, Image: doc,
 		}
 		for _, to := range r.offer.Redirects {
 			out.Redirects = append(out.Redirects, to.Shown())
@@ -135,7 +158,7 @@ func (f *fetching) conclude(r *remote, got fetch.Got, result checked) error {
 	} else {
 		f.screen.Fetched(result.report, view.Fetch{
 			Path: f.who.short(path), From: r.mirrors[0].Shown(), Redirects: r.offer.Redirects, Came: r.came,
-			Whole: *r.item.Whole, Bad: failed != nil, Shelved: r.folder == "",
+			Whole: whole, Bad: bad, Shelved: r.folder == "",
 		})
 	}
 	if failed != nil {
@@ -176,6 +199,9 @@ func (a *app) remoteOf(ctx context.Context, who person, set settings, what strin
 	}
 	if _, err := os.Stat(what); err == nil {
 		return nil, &usageError{view.IsHere(what)}
+	}
+	if fetch.LacksScheme(what) && !a.isOfList(what) {
+		return nil, &usageError{view.NoSchemeBefore(what)}
 	}
 	return a.remoteSystem(who, set, what, plain)
 }

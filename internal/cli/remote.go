@@ -53,6 +53,7 @@ type remote struct {
 	path   string // where it is when it is whole
 	used   func() // lets others remove it
 	came   bool   // it had to be downloaded
+	unsure bool   // it may have been cut short on its way
 	say    func(string)
 
 	arrives   func() (*image.File, error) // opens it while it is on its way; nil: it is whole
@@ -109,14 +110,14 @@ const waitEvery = 200 * time.Millisecond
 
 // open finds out whether the file is on the shelf, and asks for it if it isn't. It is there if r.down is nil then.
 func (r *remote) open(ctx context.Context, m *meter.Meter) (err error) {
-	if r.item, err = r.shelf.Open(r.mirrors[0].Address); err != nil {
-		return view.NoShelf(r.shelf.Place.Path(), err)
-	}
 	if err := r.take(ctx, m); err != nil {
 		return err
 	}
 	if r.item.Has() && r.isWanted() {
 		return r.onShelf()
+	}
+	if same, err := r.same(); same != nil || err != nil {
+		return cmp.Or(err, r.onShelf())
 	}
 	if err := r.ask(ctx); err != nil {
 		return err
@@ -130,19 +131,30 @@ func (r *remote) open(ctx context.Context, m *meter.Meter) (err error) {
 	return r.collision()
 }
 
-// take waits until no other run downloads the same.
-func (r *remote) take(ctx context.Context, m *meter.Meter) error {
-	for waits := false; ; waits = true {
+// take opens the place of the file on the shelf, and waits until no other run downloads the same.
+func (r *remote) take(ctx context.Context, m *meter.Meter) (err error) {
+	for waits := 0; ; waits++ {
+		if r.item == nil {
+			if r.item, err = r.shelf.Open(r.mirrors[0].Address); err != nil {
+				return view.NoShelf(r.shelf.Place.Path(), err)
+			}
+		}
 		err := r.item.Lock()
+		if errors.Is(err, shelf.ErrRemoved) {
+			r.item.Close()
+			r.item = nil
+			continue
+		}
 		if !errors.Is(err, shelf.ErrBusy) {
 			return err
 		}
-		if !waits {
+		if waits == 1 { // and not only looks what is there
 			r.say(view.SharedDownload(r.item.Host))
 			m.Begin(meter.Download, 0)
 		}
-		before := m.Read().Done
-		m.Add(max(r.item.Coming()-before, 0))
+		if waits >= 1 {
+			m.Add(max(r.item.Coming()-m.Read().Done, 0))
+		}
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
@@ -153,9 +165,37 @@ func (r *remote) take(ctx context.Context, m *meter.Meter) error {
 
 // isWanted tells whether the file on the shelf is known to be the one that is wanted, without asking anybody.
 func (r *remote) isWanted() bool {
-	return r.item.Whole.Verdict != shelf.Differs && slices.ContainsFunc(r.want.Digests, func(d digest.Digest) bool {
+	return r.item.Whole.Usable() && slices.ContainsFunc(r.want.Digests, func(d digest.Digest) bool {
 		return d.Algorithm == digest.SHA256 && d.Hex() == r.item.Whole.SHA256
 	})
+}
+
+// same takes up a file on the shelf that came from another address, and is the one that is wanted; nil if there is none.
+func (r *remote) same() (*shelf.Item, error) {
+	for _, d := range r.want.Digests {
+		if d.Algorithm != digest.SHA256 || r.folder != "" {
+			continue
+		}
+		same, err := r.shelf.Same(d.Hex())
+		if err != nil || same == nil {
+			return nil, err
+		}
+		own := r.item
+		r.item = same
+		own.Close()
+		if own.Whole == nil && own.Part == nil { // it was opened in vain
+			return same, ignoreBusy(r.shelf.Remove(shelf.Entry{About: own.About}))
+		}
+		return same, nil
+	}
+	return nil, nil
+}
+
+func ignoreBusy(err error) error {
+	if errors.Is(err, shelf.ErrBusy) {
+		return nil
+	}
+	return err
 }
 
 // onShelf takes the file from the shelf.
@@ -169,17 +209,25 @@ func (r *remote) onShelf() (err error) {
 		r.elsewhere = r.item.Whole.Digests
 	}
 	r.item.Leave()
-	r.item.Unlock()
+	return r.use()
+}
+
+// use keeps the file from being removed while it is used, and lets other runs at it; not in a folder of the user's, where
+// it goes on.
+func (r *remote) use() (err error) {
 	r.used, err = r.item.Use()
+	if r.folder == "" {
+		r.item.Unlock()
+	}
 	return err
 }
 
 // ask asks for the file. What is on the shelf is used if it is the current one, and also if nobody answers.
 func (r *remote) ask(ctx context.Context) (err error) {
-	if r.part, r.had, err = r.item.Begin(r.algorithms()...); err != nil {
+	if r.part, r.had, err = r.item.Begin(ctx, r.algorithms()...); err != nil {
 		return err
 	}
-	has := r.item.Has() && r.item.Whole.Verdict != shelf.Differs
+	has := r.item.Has() && r.item.Whole.Usable()
 	d := &fetch.Download{
 		Client: r.client, Mirrors: r.mirrors, Want: r.want, Part: r.part, Room: r.item.Room,
 		Keep: func(k fetch.Kept) error {
@@ -463,14 +511,12 @@ func (r *remote) finish(got fetch.Got) (err error) {
 			w.SHA256 = d.Hex()
 		}
 	}
-	r.down = nil
+	r.down, r.unsure = nil, got.Unsure
 	if err := r.item.Finish(w); err != nil {
 		return err
 	}
 	r.path = r.item.Path()
-	r.item.Unlock()
-	r.used, err = r.item.Use()
-	return err
+	return r.use()
 }
 
 // given is what was published for the file, so far as that counts.
@@ -575,7 +621,9 @@ func hostOf(url string) string {
 func (r *remote) judged(report check.Report) error {
 	verdict, by, in := shelf.Nothing, "", ""
 	switch {
-	case report.Outcome() == check.Mismatched || report.Outcome() == check.Broken:
+	case r.perhapsCut(report) != nil:
+		verdict = shelf.Incomplete
+	case report.Outcome() == check.Broken, report.Outcome() == check.Mismatched && !report.OnlyUnnamed():
 		verdict = shelf.Differs
 	case report.SignedBy() != nil:
 		verdict, by = shelf.Signed, report.SignedBy().Key.Owner
@@ -587,6 +635,14 @@ func (r *remote) judged(report check.Report) error {
 		return err
 	}
 	return r.item.Note(func(w *shelf.Whole) { w.Verdict, w.By, w.In = verdict, by, in })
+}
+
+// perhapsCut is the error of a download of which nothing tells whether all of it came; nil if something does.
+func (r *remote) perhapsCut(report check.Report) error {
+	if !r.unsure || report.Outcome() == check.Matched {
+		return nil
+	}
+	return &fetch.Error{Why: fetch.Endless, URL: r.mirrors[0].Shown(), Host: r.mirrors[0].Host(), Got: report.Size}
 }
 
 // collision refuses to replace a file in a folder that the user named.
@@ -612,7 +668,9 @@ func (r *remote) deliver(report check.Report) (string, error) {
 	}
 	path := filepath.Join(r.folder, filepath.Base(r.path))
 	err := r.who.as(func() error {
-		if err := moveNew(r.path, path); err != nil {
+		if err := moveNew(r.path, path); errors.Is(err, fs.ErrExist) {
+			return &usageError{view.AlreadyThere(path)}
+		} else if err != nil {
 			return err
 		}
 		for _, b := range r.beside {
@@ -628,15 +686,25 @@ func (r *remote) deliver(report check.Report) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return path, r.discard()
+	return path, nil
+}
+
+// worthKeeping tells whether what has come so far is worth carrying on by the same command, after an error.
+func (r *remote) worthKeeping(err error) bool {
+	e := (*fetch.Error)(nil)
+	return (errors.Is(err, view.ErrInterrupted) || errors.As(err, &e) && e.Why != fetch.Endless) && r.item != nil &&
+		(r.item.Has() || r.part != nil && r.part.Size() >= fetch.PieceSize)
 }
 
 // discard removes what was made in the folder that the user named, besides what was put there.
 func (r *remote) discard() error {
-	r.used()
-	r.used = func() {}
-	r.item.Close()
-	return r.who.as(func() error { return os.RemoveAll(filepath.Join(r.shelf.Place.Path(), r.item.Folder)) })
+	if r.folder == "" || r.item == nil {
+		return nil
+	}
+	about := r.item.About
+	r.close()
+	r.item, r.used = nil, func() {}
+	return ignoreBusy(r.shelf.Remove(shelf.Entry{About: about}))
 }
 
 // deliverBeside moves a small file. One of that name that is there already stays, and if it is another one, this gets

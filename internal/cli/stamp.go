@@ -254,6 +254,7 @@ func (s *stamping) stampSame(
 	for i, o := range job.Run(ctx) {
 		if l, ok := s.load.(*remoteLoad); ok && is[*image.DamageError](o.Err) {
 			o.Err = l.orWhy(o.Err) // what didn't come isn't damaged
+			l.damaged = l.damaged || is[*image.DamageError](o.Err)
 		}
 		if refused := same[i].refused; refused != nil {
 			o = *refused

@@ -30,6 +30,15 @@ func IsURL(text string) bool {
 	return strings.HasPrefix(rest, "//") && len(rest) > 2 || strings.EqualFold(scheme, "magnet")
 }
 
+// LacksScheme tells whether a text may be an address without its beginning: a host, and a file there.
+func LacksScheme(text string) bool {
+	host, file, ok := strings.Cut(text, "/")
+	name, _, _ := strings.Cut(host, ":")
+	return ok && file != "" && strings.Trim(name, ".-") == name && name != "" && !strings.ContainsFunc(name, func(r rune) bool {
+		return r != '.' && r != '-' && !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9')
+	})
+}
+
 func isScheme(s string) bool {
 	for i, r := range s {
 		letter := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'

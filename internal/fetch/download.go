@@ -29,6 +29,8 @@ type Kept struct {
 	By     map[string]Source `json:"by"`     // by Address.Key
 	// Insecure tells that some of it did not come by https all the way.
 	Insecure bool `json:"insecure,omitempty"`
+	// Suspect tells that what came can't be right, though nobody knows where it is wrong.
+	Suspect bool `json:"suspect,omitempty"`
 }
 
 // Source is what a host has said of a file.
@@ -47,6 +49,7 @@ const (
 	Unmarked   EventKind = "unmarked"    // likewise: the host doesn't say which file it is
 	Skips      EventKind = "skips"       // the host gives no ranges, so what is there comes once more
 	CarriesOn  EventKind = "carries on"  // At
+	Distrusts  EventKind = "distrusts"   // At: what is there can't be right
 	NextMirror EventKind = "next mirror" // To, because of Err
 	WrongPiece EventKind = "wrong piece" // At, from To
 	WrongWhole EventKind = "wrong whole" // it is fetched once more
@@ -82,6 +85,7 @@ type Download struct {
 	fetched int64           // bytes that came
 	room    int64           // up to where there is room for a file whose length isn't known, bytes
 	restart int             // how often it started over
+	unsure  bool            // it may have been cut short
 	wrong   map[int64]int   // how often a piece was wrong, by where it starts
 }
 
@@ -191,6 +195,13 @@ func (d *Download) verifies() bool {
 func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 	from := d.source()
 	offset := d.Part.Size()
+	if d.Kept.Suspect {
+		d.tell(Event{Kind: Distrusts, At: offset})
+		if err := d.startOver(); err != nil {
+			return o, err
+		}
+		offset = 0
+	}
 	before := d.Kept.By[from.Key()]
 	header := http.Header{}
 	condition := before.condition(before.Date)
@@ -242,7 +253,7 @@ func (d *Download) startOver() error {
 		return &Error{Why: Changes, URL: d.sources[0].Shown(), Host: d.sources[0].Host()}
 	}
 	d.mixed, d.said = false, nil
-	d.Kept.Length, d.Kept.By, d.Kept.Insecure = -1, map[string]Source{}, false
+	d.Kept.Length, d.Kept.By, d.Kept.Insecure, d.Kept.Suspect = -1, map[string]Source{}, false, false
 	return d.Part.back(0)
 }
 
@@ -290,6 +301,7 @@ type Got struct {
 	Digests []digest.Digest
 	Fetched int64 // bytes that came for that
 	Secure  bool  // all of it came by https all the way
+	Unsure  bool  // nothing that is known of it tells whether it was cut short
 }
 
 // Run downloads the file, and closes the part for its readers. It may be called without Open. The error is an *Error,
@@ -317,6 +329,7 @@ func (d *Download) Run(ctx context.Context) (got Got, err error) {
 			}
 			if err = d.compare(got.Digests); err == nil {
 				got.Size, got.Secure = d.Part.Size(), !d.Kept.Insecure
+				got.Unsure = d.unsure && !d.verifies() && d.Want.Size == 0
 				return got, nil
 			}
 		}
@@ -453,6 +466,8 @@ func (d *Download) ended(l *live) error {
 	case l.length >= 0 && size > l.length, d.Want.Size > 0 && size != d.Want.Size:
 		return d.otherLength(l.from, size)
 	}
+	// a connection that just ends (RFC 9112, section 6.3): other endings are told, or show in what is unpacked
+	d.unsure = l.length < 0 && l.ProtoMajor < 2 && len(l.TransferEncoding) == 0 && !l.loose
 	return nil
 }
 

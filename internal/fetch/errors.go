@@ -40,6 +40,7 @@ const (
 	Malformed    Why = "malformed"            // a file that says where to download is wrong
 	Encoded      Why = "encoded"              // it is packed for its way in a manner that isn't known: Err
 	Changes      Why = "changes"              // it is another file again and again
+	Endless      Why = "no end"               // nobody said where it ends, so that it may have been cut short
 )
 
 // Error says that something could not be downloaded, and why.

@@ -97,7 +97,7 @@ func (s *site) part() (*fetch.Part, int64) {
 		s.t.Cleanup(func() { f.Close() })
 		files[i] = f
 	}
-	p, had, err := fetch.OpenPart(files[0], files[1], digest.SHA256)
+	p, had, err := fetch.OpenPart(s.t.Context(), files[0], files[1], digest.SHA256)
 	require.NoError(s.t, err)
 	return p, had
 }
@@ -682,7 +682,7 @@ func TestPart(t *testing.T) {
 			sums, err := os.OpenFile(filepath.Join(dir, "sums"), os.O_RDWR|os.O_CREATE, 0o600)
 			require.NoError(rt, err)
 			rt.Cleanup(func() { data.Close(); sums.Close() })
-			p, had, err := fetch.OpenPart(data, sums, digest.SHA256)
+			p, had, err := fetch.OpenPart(t.Context(), data, sums, digest.SHA256)
 			require.NoError(rt, err)
 			return p, had
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"os"
 	"sync"
@@ -19,6 +18,7 @@ const PieceSize = 1 << 20
 // Part is a download on its way: bytes from its start on, and the digests of the pieces that are whole. It can be read
 // while it grows.
 type Part struct {
+	ctx        context.Context
 	data, sums *os.File
 	piece      []byte // the last one, as far as it has come
 	hash       *digest.Hasher
@@ -34,16 +34,21 @@ type Part struct {
 }
 
 // OpenPart takes up what is in two files, for reading and writing: the bytes, and the digests of their pieces. What
-// doesn't agree is cut off. had is how many bytes are left.
-func OpenPart(data, sums *os.File, algorithms ...digest.Algorithm) (p *Part, had int64, err error) {
+// doesn't agree is cut off. had is how many bytes are left. When ctx ends, so does this, and what else takes long.
+func OpenPart(
+	ctx context.Context, data, sums *os.File, algorithms ...digest.Algorithm,
+) (p *Part, had int64, err error) {
 	p = &Part{
-		data: data, sums: sums, piece: make([]byte, 0, PieceSize), algorithms: algorithms, held: -1,
+		ctx: ctx, data: data, sums: sums, piece: make([]byte, 0, PieceSize), algorithms: algorithms, held: -1,
 		hash: digest.NewHasher(algorithms...),
 	}
 	p.grew = sync.NewCond(&p.mu)
 	buf := make([]byte, PieceSize)
 	var want digest.Block
 	for {
+		if ctx.Err() != nil {
+			return nil, 0, context.Cause(ctx)
+		}
 		at := p.kept / PieceSize
 		if n, err := sums.ReadAt(want[:], at*int64(len(want))); n < len(want) {
 			if err != nil && err != io.EOF {
@@ -162,7 +167,7 @@ func (p *Part) back(to int64) error {
 		return err
 	}
 	p.hash = digest.NewHasher(p.algorithms...)
-	if _, err := io.Copy(p.hash, io.NewSectionReader(p.data, 0, start)); err != nil {
+	if err := p.digests(p.hash, 0, start); err != nil {
 		return err
 	}
 	p.mu.Lock()
@@ -195,14 +200,19 @@ func (p *Part) reads(b []byte, at int64) error {
 }
 
 // digests feeds what is there already to a hash, from one place to another: a piece of a host's may be of any length.
-func (p *Part) digests(sum hash.Hash, from, to int64) error {
+func (p *Part) digests(sum io.Writer, from, to int64) error {
 	buf := make([]byte, min(to-from, PieceSize))
 	for ; from < to; from += int64(len(buf)) {
+		if p.ctx.Err() != nil {
+			return context.Cause(p.ctx)
+		}
 		buf = buf[:min(int64(len(buf)), to-from)]
 		if err := p.reads(buf, from); err != nil {
 			return err
 		}
-		sum.Write(buf)
+		if _, err := sum.Write(buf); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -122,6 +122,8 @@ func (s Shelf) look(name string) (e Entry, err error) {
 		e.Broken = "the file is not there, or not as long as it was"
 	case e.Whole != nil && e.Whole.Verdict == Differs:
 		e.Broken = "it is not what was published"
+	case e.Whole != nil && !e.Whole.Usable():
+		e.Broken = "nothing tells whether all of it came"
 	}
 	return e, err
 }
@@ -146,7 +148,7 @@ func (s Shelf) Remove(e Entry) error {
 		defer root.Close()
 		f, err := root.OpenFile(filepath.Join(e.Folder, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 		if err != nil {
-			return err
+			return gone(err)
 		}
 		if lock.Take(f) != nil || e.Whole != nil &&
 			isHeld(filepath.Join(s.Place.Path(), e.Folder, fmt.Sprint(e.Whole.Number,

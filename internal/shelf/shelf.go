@@ -9,6 +9,7 @@ package shelf
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -98,10 +99,18 @@ const (
 	Signed      Verdict = "signed"
 	Differs     Verdict = "not as published"
 	Nothing     Verdict = "nothing published"
+	Incomplete  Verdict = "perhaps incomplete" // nothing tells whether it was cut short
 )
 
-// ErrBusy says that another run downloads the same.
-var ErrBusy = errors.New("another run is downloading it")
+// Usable tells whether it may be what somebody wanted.
+func (w *Whole) Usable() bool { return w.Verdict != Differs && w.Verdict != Incomplete }
+
+// ErrBusy says that another run downloads the same, and ErrRemoved that another run has removed the download's folder,
+// so that it is to be opened anew.
+var (
+	ErrBusy    = errors.New("another run is downloading it")
+	ErrRemoved = errors.New("another run has removed it")
+)
 
 // Item is a download on the shelf, open. Its lock is held by who downloads.
 type Item struct {
@@ -116,8 +125,45 @@ type Item struct {
 
 // Open opens the folder of a download, which is made if need be.
 func (s Shelf) Open(a fetch.Address) (*Item, error) {
+	i, err := s.open(s.Prefix + a.Key())
+	if errors.Is(err, fs.ErrNotExist) { // another run has just removed it
+		i, err = s.open(s.Prefix + a.Key())
+	}
+	if err == nil {
+		i.URL, i.Host = a.Shown(), a.Host()
+	}
+	return i, err
+}
+
+// Same opens a file on the shelf that has a digest, wherever it came from, and locks it; nil if there is none that isn't
+// just being worked on.
+func (s Shelf) Same(sha256 string) (*Item, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.Path == "" || e.Broken != "" || e.Whole.SHA256 != sha256 {
+			continue
+		}
+		i, err := s.open(e.Folder)
+		if err != nil {
+			return nil, err
+		}
+		if err = i.Lock(); err == nil && i.Has() && i.Whole.SHA256 == sha256 && i.Whole.Usable() {
+			return i, nil
+		}
+		i.Close()
+		if err != nil && !errors.Is(err, ErrBusy) && !errors.Is(err, ErrRemoved) {
+			return nil, err
+		}
+	}
+	return nil, nil
+}
+
+func (s Shelf) open(folder string) (*Item, error) {
 	place := s.Place
-	place.Folder = filepath.Join(place.Folder, s.Prefix+a.Key())
+	place.Folder = filepath.Join(place.Folder, folder)
 	i := &Item{shelf: s, place: place}
 	err := s.As(func() (err error) {
 		if i.root, err = place.Open(); err != nil {
@@ -127,13 +173,13 @@ func (s Shelf) Open(a fetch.Address) (*Item, error) {
 		return err
 	})
 	if err == nil {
-		i.About, err = s.read(s.Prefix + a.Key())
+		i.About, err = s.read(folder)
 	}
 	if err != nil {
 		i.Close()
 		return nil, err
 	}
-	i.URL, i.Host, i.Folder = a.Shown(), a.Host(), s.Prefix+a.Key()
+	i.Folder = folder
 	return i, nil
 }
 
@@ -203,11 +249,29 @@ func (i *Item) Lock() error {
 	if err != nil {
 		return err
 	}
+	if !i.isThere() {
+		return ErrRemoved
+	}
 	again, err := i.shelf.read(i.Folder) // another run may have changed it
 	if err == nil {
 		i.Whole, i.Part, i.Begun = again.Whole, again.Part, again.Begun
 	}
 	return err
+}
+
+// isThere tells whether the lock is that of the folder which has the download's name now.
+func (i *Item) isThere() bool {
+	there := false
+	_ = i.shelf.As(func() error { // what can't be seen isn't there
+		own, err := i.lock.Stat()
+		if err != nil {
+			return err
+		}
+		now, err := os.Stat(filepath.Join(i.place.Path(), "lock"))
+		there = err == nil && os.SameFile(own, now)
+		return err
+	})
+	return there
 }
 
 // Coming is how many bytes another run has downloaded so far.
@@ -255,6 +319,9 @@ func (i *Item) Note(change func(*Whole)) error {
 		i.lock, err = i.create("lock")
 		return err
 	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // it was removed
+	}
 	if err != nil {
 		return err
 	}
@@ -264,10 +331,10 @@ func (i *Item) Note(change func(*Whole)) error {
 		if err == nil {
 			break
 		}
-		if !errors.Is(err, ErrBusy) || try == saveTries {
-			if errors.Is(err, ErrBusy) {
-				return nil
-			}
+		if errors.Is(err, ErrRemoved) || errors.Is(err, ErrBusy) && try == saveTries {
+			return nil
+		}
+		if !errors.Is(err, ErrBusy) {
 			return err
 		}
 		time.Sleep(savePause)
@@ -281,7 +348,9 @@ func (i *Item) Note(change func(*Whole)) error {
 }
 
 // Begin takes up the part of a download. had is how many bytes of it are there.
-func (i *Item) Begin(algorithms ...digest.Algorithm) (p *fetch.Part, had int64, err error) {
+func (i *Item) Begin(
+	ctx context.Context, algorithms ...digest.Algorithm,
+) (p *fetch.Part, had int64, err error) {
 	err = i.shelf.As(func() (err error) {
 		if i.data, err = i.create("part"); err == nil {
 			i.sums, err = i.create("sums")
@@ -297,7 +366,7 @@ func (i *Item) Begin(algorithms ...digest.Algorithm) (p *fetch.Part, had int64, 
 			return nil, 0, err
 		}
 	}
-	return fetch.OpenPart(i.data, i.sums, algorithms...)
+	return fetch.OpenPart(ctx, i.data, i.sums, algorithms...)
 }
 
 // Room takes room for more bytes behind what is there. The error is a *fetch.Error if there is none.
@@ -437,8 +506,13 @@ func (i *Item) Use() (done func(), err error) {
 		f, err = i.create(strconv.Itoa(i.Whole.Number) + ".used")
 		return err
 	})
-	if err == nil {
+	for try := 1; err == nil; try++ {
 		err = lock.Share(f)
+		if !errors.Is(err, lock.ErrHeld) || try == saveTries {
+			break
+		}
+		err = nil // another run just looks whether it is used
+		time.Sleep(savePause)
 	}
 	if err != nil {
 		return func() {}, err

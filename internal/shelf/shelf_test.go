@@ -34,7 +34,7 @@ func put(t *testing.T, s shelf.Shelf, text string) {
 	t.Helper()
 	i := open(t, s)
 	require.NoError(t, i.Lock())
-	p, _, err := i.Begin()
+	p, _, err := i.Begin(t.Context())
 	require.NoError(t, err)
 	_, err = i.Next("os.img")
 	require.NoError(t, err)

@@ -96,6 +96,8 @@ func FetchEvent(e fetch.Event) string {
 		return fmt.Sprintf("The download carries on at %s.", Bytes(e.At))
 	case fetch.NextMirror:
 		return fmt.Sprintf("%s; the next mirror is asked: %s.", capital(why(e.Err)), word(e.To.Host()))
+	case fetch.Distrusts:
+		return fmt.Sprintf("The %s that were kept can't be right, so they are fetched again.", Bytes(e.At))
 	case fetch.WrongPiece:
 		return fmt.Sprintf("The piece at %s from %s is not what was published; it is fetched again.", Bytes(e.At),
 			word(e.To.Host()))
@@ -168,6 +170,9 @@ func FetchText(e *fetch.Error) string {
 		return fmt.Sprintf("%s %v", url, e.Err)
 	case fetch.Encoded:
 		return fmt.Sprintf("%s packs the file for its way in a manner that is not known here (%v)", host, e.Err)
+	case fetch.Endless:
+		return fmt.Sprintf("the file at %s may be incomplete: the connection ended after %s, and the host had not said how "+
+			"long it is", host, Bytes(e.Got))
 	case fetch.Changes:
 		return "the file at " + host + " is another one each time it is asked for"
 	}
@@ -216,6 +221,8 @@ func fetchNext(e *fetch.Error, again []string) string {
 		return "see that this computer's clock is right, and that no sign-in page of a network is in the way"
 	case fetch.NoRoom:
 		return "make room (zipstamp shelf shows what is kept), and run the same command again: it carries on"
+	case fetch.Endless:
+		return "say what is published: --digest TEXT, --sums FILE or --key FILE"
 	case fetch.OtherDigest, fetch.OtherLength, fetch.Changes:
 		return "ask the publisher, or look for a newer address"
 	case fetch.Answered:
@@ -304,6 +311,14 @@ func NeedsFolder(path string) error { return fmt.Errorf("%s is not a folder", pa
 // NoFolderToPut says that a folder for downloads isn't one.
 func NoFolderToPut(path string) error {
 	return hinted("make it first, or leave --to out: then the file is kept on the shelf", "%s is not a folder", path)
+}
+
+// FolderMade says that a folder for downloads was made.
+func FolderMade(path string) string { return fmt.Sprintf("The folder %s is made.", word(path)) }
+
+// NoSchemeBefore says that an address lacks its beginning.
+func NoSchemeBefore(what string) error {
+	return hinted(DidYouMean(shell.Command("zipstamp", "fetch", "https://"+what)), "there is no file or system %s", what)
 }
 
 // NoShelf says that the folder for downloads can't be used.

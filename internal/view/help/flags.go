@@ -42,6 +42,7 @@ var flags = map[string]string{
 	"fetch --sums":       "a `FILE` with published digests (can be repeated)",
 	"fetch --key":        "a `FILE` with the public key that it must be signed with (can be repeated)",
 	"fetch --to":         "put it into `FOLDER`, not on the shelf",
+	"fetch --must-match": "fail if no published digest is found",
 	"--plain-http":       "take http without TLS too",
 	"systems --board":    "only systems for the board `NAME`, or a part of it",
 	"systems --search":   "only systems with this `TEXT` in their name, boards or notes",
