@@ -652,7 +652,8 @@ func TestFetchIntoAFolder(t *testing.T) {
 	image := noiseOS(3, 4<<20)
 	d.write("site/os.img", image)
 	url := h.url + "os.img"
-	d.want(3, "Nothing was compared", "fetch", "--must-match", "--to", "here", url).mentions(t, "The folder here is made.")
+	d.want(3, "Nothing was compared", "fetch", "--must-match", "--to", "here", url).mentions(t,
+		"The folder here is made.")
 	assert.Empty(t, d.sh("ls -A here"))
 	both := make(chan run, 2)
 	for range 2 {
@@ -720,4 +721,60 @@ func TestNothingCountsAsWholeByChance(t *testing.T) {
 	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", h.url+"os.img.xz", demo.Good).mentions(t,
 		"that were kept can't be right, so they are fetched again")
 	assert.Equal(t, unpack, d.read(demo.Good + ".data")[:len(unpack)])
+}
+
+// TestWrongAnswerInTheMidst destroys nothing of what has come: another file, short, comes in place of the rest, and
+// some other time the rest comes.
+func TestWrongAnswerInTheMidst(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t)
+	h := d.newHost("site", publisher.Faults{CutAfter: 20 << 20})
+	image := noiseOS(3, 24<<20)
+	d.write("site/os.img", image)
+	d.sh("touch -d '2 hours ago' site/*")
+	portal := false
+	front := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if portal && r.URL.Path == "/os.img" {
+			w.Header().Set("ETag", `"portal"`)
+			_, _ = io.WriteString(w, strings.Repeat("Please pay for the network. ", 9000))
+			return
+		}
+		defer func() { portal = portal || r.URL.Path == "/os.img" }()
+		h.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	url := front.URL + "/os.img"
+	d.want(3, "is text, not an image", "fetch", url).mentions(t, "another one by now, so the download starts over")
+	portal, h.Faults = false, publisher.Faults{}
+	sent := h.Sent.Load()
+	d.want(0, "25.2 MB", "fetch", url).mentions(t, "carries on at 21.0 MB")
+	assert.Less(t, h.Sent.Load()-sent, int64(5<<20))
+	onShelf := func(want []byte) {
+		t.Helper()
+		require.Len(t, d.onShelf("os.img"), 1)
+		on, err := os.ReadFile(d.onShelf("os.img")[0])
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(want, on))
+		assert.Empty(t, d.found("cache/zipstamp/shelf/*/*.old"))
+	}
+	onShelf(image)
+
+	// one that is another one indeed comes as before
+	d.want(0, "1 download removed", "shelf", "clean", "--yes", "--keep", "0")
+	url = h.url + "os.img"
+	h.Faults = publisher.Faults{CutAfter: 20 << 20}
+	h.Told = func(s publisher.Served) {
+		if s.Path == "/os.img" {
+			h.Faults.Status = 500
+		}
+	}
+	d.want(7, "has a fault of its own", "fetch", url)
+	h.Told, h.Faults = nil, publisher.Faults{}
+	other := noiseOS(4, 24<<20)
+	d.write("site/os.img", other)
+	d.want(0, "25.2 MB", "fetch", url).mentions(t, "another one by now, so the download starts over")
+	onShelf(other)
 }

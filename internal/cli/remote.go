@@ -170,7 +170,8 @@ func (r *remote) isWanted() bool {
 	})
 }
 
-// same takes up a file on the shelf that came from another address, and is the one that is wanted; nil if there is none.
+// same takes up a file on the shelf that came from another address, and is the one that is wanted; nil if there is
+// none.
 func (r *remote) same() (*shelf.Item, error) {
 	for _, d := range r.want.Digests {
 		if d.Algorithm != digest.SHA256 || r.folder != "" {
@@ -212,8 +213,8 @@ func (r *remote) onShelf() (err error) {
 	return r.use()
 }
 
-// use keeps the file from being removed while it is used, and lets other runs at it; not in a folder of the user's, where
-// it goes on.
+// use keeps the file from being removed while it is used, and lets other runs at it; not in a folder of the user's,
+// where it goes on.
 func (r *remote) use() (err error) {
 	r.used, err = r.item.Use()
 	if r.folder == "" {
@@ -230,6 +231,7 @@ func (r *remote) ask(ctx context.Context) (err error) {
 	has := r.item.Has() && r.item.Whole.Usable()
 	d := &fetch.Download{
 		Client: r.client, Mirrors: r.mirrors, Want: r.want, Part: r.part, Room: r.item.Room,
+		Aside: r.item.Aside,
 		Keep: func(k fetch.Kept) error {
 			r.item.Part = &k
 			return r.item.Save()

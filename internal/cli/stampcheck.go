@@ -83,7 +83,8 @@ func (s *stamping) refuses(r check.Report) bool {
 		r.Outcome() == check.NothingPublished && !s.found.Nothing() && !s.o.unchecked
 }
 
-// refusesLapse tells whether signatures that fall behind earlier ones keep the image from being stamped: nobody is asked.
+// refusesLapse tells whether signatures that fall behind earlier ones keep the image from being stamped: nobody is
+// asked.
 func (s *stamping) refusesLapse(l *check.Lapse) bool { return l != nil && s.o.yes && !s.o.unchecked }
 
 // refuseImage shows why the image is not stamped.

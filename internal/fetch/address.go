@@ -34,9 +34,10 @@ func IsURL(text string) bool {
 func LacksScheme(text string) bool {
 	host, file, ok := strings.Cut(text, "/")
 	name, _, _ := strings.Cut(host, ":")
-	return ok && file != "" && strings.Trim(name, ".-") == name && name != "" && !strings.ContainsFunc(name, func(r rune) bool {
+	isOther := func(r rune) bool {
 		return r != '.' && r != '-' && !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9')
-	})
+	}
+	return ok && file != "" && name != "" && strings.Trim(name, ".-") == name && !strings.ContainsFunc(name, isOther)
 }
 
 func isScheme(s string) bool {

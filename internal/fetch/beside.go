@@ -24,7 +24,8 @@ type Companion struct {
 type Search struct {
 	Of    Address
 	Names []string // of the file, and of the image in it
-	// Good tells whether a text is what its name says; others are left out, such as pages that say that nothing is there.
+	// Good tells whether a text is what its name says; others are left out, such as pages that say that nothing is
+	// there.
 	Good func(Companion) bool
 	// Tells tells whether a text has a digest of the file.
 	Tells func(Companion) bool

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"time"
@@ -31,6 +32,8 @@ type Kept struct {
 	Insecure bool `json:"insecure,omitempty"`
 	// Suspect tells that what came can't be right, though nobody knows where it is wrong.
 	Suspect bool `json:"suspect,omitempty"`
+	// Doubted tells that a host has said once that it is another file by now.
+	Doubted bool `json:"doubted,omitempty"`
 }
 
 // Source is what a host has said of a file.
@@ -72,10 +75,13 @@ type Download struct {
 	Have    Validators // of a whole copy that is there already
 	Part    *Part
 	Kept    Kept
-	Keep    func(Kept) error       // keeps that; nil: nothing is kept
-	Room    func(more int64) error // takes room for so many more bytes; nil: nothing is taken
-	Meter   *meter.Meter
-	Tell    func(Event) // nil: nobody is told
+	Keep    func(Kept) error // keeps that; nil: nothing is kept
+	// Aside puts what is there aside and gives new files for what comes in its place, so that an answer that is wrong
+	// destroys nothing: whatever is longer in the end is kept. nil, or no files: what is there is given up
+	Aside func(Kept) (data, sums *os.File, err error)
+	Room  func(more int64) error // takes room for so many more bytes; nil: nothing is taken
+	Meter *meter.Meter
+	Tell  func(Event) // nil: nobody is told
 
 	sources []*source
 	open    *live
@@ -207,6 +213,9 @@ func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 	condition := before.condition(before.Date)
 	if offset > 0 && condition == "" && !d.verifies() {
 		d.tell(Event{Kind: Unmarked, At: offset})
+		if err := d.setAside(); err != nil {
+			return o, err
+		}
 		if err := d.startOver(); err != nil {
 			return o, err
 		}
@@ -241,10 +250,31 @@ func (d *Download) ask(ctx context.Context) (o Offer, err error) {
 // over starts over since another file is there.
 func (d *Download) over(kind EventKind) error {
 	d.tell(Event{Kind: kind})
+	if err := d.setAside(); err != nil {
+		return err
+	}
 	if err := d.startOver(); err != nil {
 		return err
 	}
 	return errAgain
+}
+
+// setAside keeps what is there in case that it is right after all, unless a host said in another run already that it
+// isn't.
+func (d *Download) setAside() error {
+	if d.Aside == nil || d.Kept.Doubted || d.Part.Size() < leastProgress {
+		return nil
+	}
+	if err := d.Part.flush(); err != nil {
+		return err
+	}
+	old := d.Kept
+	old.Doubted = true
+	data, sums, err := d.Aside(old)
+	if err == nil && data != nil {
+		d.Part.begin(data, sums)
+	}
+	return err
 }
 
 func (d *Download) startOver() error {
@@ -253,7 +283,7 @@ func (d *Download) startOver() error {
 		return &Error{Why: Changes, URL: d.sources[0].Shown(), Host: d.sources[0].Host()}
 	}
 	d.mixed, d.said = false, nil
-	d.Kept.Length, d.Kept.By, d.Kept.Insecure, d.Kept.Suspect = -1, map[string]Source{}, false, false
+	d.Kept = Kept{Name: d.Kept.Name, Length: -1, By: map[string]Source{}}
 	return d.Part.back(0)
 }
 

@@ -20,6 +20,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -139,6 +140,7 @@ const mib = 1 << 20
 func TestDownloadsSurviveTheirHosts(t *testing.T) {
 	image := noise(5*mib+12345, 1)
 	known := func(d *fetch.Download) { d.Want.Digests = []digest.Digest{sum(image)} }
+	fates := newFates(t, "hosts with faults")
 	for name, c := range map[string]struct {
 		faults  publisher.Faults
 		change  func(*fetch.Download)
@@ -210,6 +212,7 @@ func TestDownloadsSurviveTheirHosts(t *testing.T) {
 				s.client.Patience = time.Second
 			}
 			got, err := s.get(c.change)
+			fates.note(name, s, got, err)
 			if c.why != "" {
 				var e *fetch.Error
 				require.ErrorAs(t, err, &e)
@@ -303,6 +306,7 @@ func TestMirrors(t *testing.T) {
 	byPieces := whole
 	byPieces.Pieces = pieces
 	pool := good.with(fetch.Options{})
+	fates := newFates(t, "first mirrors, beside a good one")
 	for name, c := range map[string]struct {
 		first publisher.Faults
 		want  fetch.Want
@@ -323,6 +327,7 @@ func TestMirrors(t *testing.T) {
 			d.Client, d.Want = bad.with(fetch.Options{}), c.want
 			d.Mirrors = append(d.Mirrors, fetch.Mirror{Address: good.url(), Priority: 2})
 			got, err := d.Run(t.Context())
+			fates.note(name, bad, got, err)
 			require.NoError(t, err)
 			assert.True(t, bytes.Equal(image, bad.kept()))
 			assert.Equal(t, sum(image), got.Digests[0])
@@ -456,6 +461,7 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 		return true
 	}
 	known := func(d *fetch.Download) { d.Want.Digests = []digest.Digest{sum(image)} }
+	fates := newFates(t, "answers that make no sense")
 	for name, c := range map[string]struct {
 		host    odd
 		change  func(*fetch.Download)
@@ -463,6 +469,7 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 		status  int
 		kept    int // bytes that are there after an error, at least
 		fetched float64
+		unsure  bool
 	}{
 		"unchanged, which nobody asked": {
 			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
@@ -506,6 +513,37 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 				}
 			}, fetched: 1,
 		},
+		"a connection that just ends": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				conn, _, err := http.NewResponseController(w).Hijack()
+				require.NoError(t, err)
+				defer conn.Close()
+				_, err = conn.Write(slices.Concat([]byte("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n"), image))
+				return assert.NoError(t, err)
+			}}, fetched: 1, unsure: true,
+		},
+		"no length, and an end that is told": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				_, _ = w.Write(image[:mib])
+				w.(http.Flusher).Flush()
+				_, _ = w.Write(image[mib:])
+				return true
+			}}, fetched: 1,
+		},
+		"packed in a manner that is not known": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				w.Header().Set("Content-Encoding", "br")
+				_, _ = w.Write(image)
+				return true
+			}}, why: fetch.Encoded,
+		},
+		"a body that was not packed, though it says so": {
+			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
+				w.Header().Set("Content-Encoding", "gzip")
+				_, _ = w.Write(image)
+				return true
+			}}, why: fetch.Broken,
+		},
 		"a file without end": {
 			host: odd{answer: func(w http.ResponseWriter, _ *http.Request, _ int) bool {
 				for {
@@ -536,9 +574,11 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 				c.change(d)
 			}
 			got, err := d.Run(t.Context())
+			fates.note(name, s, got, err)
 			if c.why == "" {
 				require.NoError(t, err)
 				assert.True(t, bytes.Equal(image, s.kept()))
+				assert.Equal(t, c.unsure, got.Unsure)
 				assert.LessOrEqual(t, float64(got.Fetched), c.fetched*float64(len(image)))
 				return
 			}

@@ -150,6 +150,31 @@ func (p *Part) hold(at int64) {
 	p.release()
 }
 
+// flush keeps the last piece as far as it has come, as at the end.
+func (p *Part) flush() error {
+	if len(p.piece) == 0 {
+		return nil
+	}
+	sum := digest.SumBlock(p.piece)
+	_, err := p.data.WriteAt(p.piece, p.kept)
+	if err == nil {
+		_, err = p.sums.WriteAt(sum[:], p.kept/PieceSize*int64(len(sum)))
+	}
+	return err
+}
+
+// begin begins anew, in other files.
+func (p *Part) begin(data, sums *os.File) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.safe > 0 {
+		p.lost++
+	}
+	p.data, p.sums, p.hash = data, sums, digest.NewHasher(p.algorithms...)
+	p.kept, p.safe, p.piece = 0, 0, p.piece[:0]
+	p.grew.Broadcast()
+}
+
 // back gives up what is behind a place. What was there before it is digested again.
 func (p *Part) back(to int64) error {
 	switch {
@@ -236,11 +261,8 @@ func (p *Part) finish() ([]digest.Digest, error) {
 // close ends it for those who read: io.EOF if it is whole, or else the reason; then the last piece is kept as far as it
 // has come.
 func (p *Part) close(end error) {
-	if end != io.EOF && len(p.piece) > 0 {
-		sum := digest.SumBlock(p.piece)
-		if _, err := p.data.WriteAt(p.piece, p.kept); err == nil {
-			_, _ = p.sums.WriteAt(sum[:], p.kept/PieceSize*int64(len(sum))) // without it, it is fetched again
-		}
+	if end != io.EOF {
+		_ = p.flush() // what isn't kept is fetched again
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -280,7 +302,7 @@ func (r *partReader) Read(b []byte) (int, error) {
 	for r.at >= r.safe && r.end == nil && r.Part.lost == r.lost && r.ctx.Err() == nil {
 		r.grew.Wait()
 	}
-	safe, end, lost := r.safe, r.end, r.Part.lost != r.lost
+	data, safe, end, lost := r.data, r.safe, r.end, r.Part.lost != r.lost
 	r.mu.Unlock()
 	switch {
 	case r.ctx.Err() != nil:
@@ -295,7 +317,7 @@ func (r *partReader) Read(b []byte) (int, error) {
 		}
 		return 0, end
 	}
-	n, err := r.data.ReadAt(b[:min(int64(len(b)), safe-r.at)], r.at)
+	n, err := data.ReadAt(b[:min(int64(len(b)), safe-r.at)], r.at)
 	r.at += int64(n)
 	if n > 0 {
 		return n, nil

@@ -48,6 +48,7 @@ type About struct {
 
 	Whole *Whole      `json:"whole,omitempty"`
 	Part  *fetch.Kept `json:"part,omitempty"` // of a download on its way
+	Old   *fetch.Kept `json:"old,omitempty"`  // of a part that was put aside for it
 	Begun time.Time   `json:"begun,omitzero"` // it
 }
 
@@ -121,6 +122,8 @@ type Item struct {
 	lock  *os.File
 	data  *os.File
 	sums  *os.File
+
+	before []*os.File // of parts that were put aside
 }
 
 // Open opens the folder of a download, which is made if need be.
@@ -135,8 +138,8 @@ func (s Shelf) Open(a fetch.Address) (*Item, error) {
 	return i, err
 }
 
-// Same opens a file on the shelf that has a digest, wherever it came from, and locks it; nil if there is none that isn't
-// just being worked on.
+// Same opens a file on the shelf that has a digest, wherever it came from, and locks it; nil if there is none that
+// isn't just being worked on.
 func (s Shelf) Same(sha256 string) (*Item, error) {
 	all, err := s.List()
 	if err != nil {
@@ -254,7 +257,7 @@ func (i *Item) Lock() error {
 	}
 	again, err := i.shelf.read(i.Folder) // another run may have changed it
 	if err == nil {
-		i.Whole, i.Part, i.Begun = again.Whole, again.Part, again.Begun
+		i.Whole, i.Part, i.Old, i.Begun = again.Whole, again.Part, again.Old, again.Begun
 	}
 	return err
 }
@@ -351,13 +354,10 @@ func (i *Item) Note(change func(*Whole)) error {
 func (i *Item) Begin(
 	ctx context.Context, algorithms ...digest.Algorithm,
 ) (p *fetch.Part, had int64, err error) {
-	err = i.shelf.As(func() (err error) {
-		if i.data, err = i.create("part"); err == nil {
-			i.sums, err = i.create("sums")
-		}
-		return err
-	})
-	if err != nil {
+	if err := i.settle(""); err != nil {
+		return nil, 0, err
+	}
+	if err := i.openPart(); err != nil {
 		return nil, 0, err
 	}
 	if i.Part == nil { // nobody knows of what it is
@@ -369,6 +369,70 @@ func (i *Item) Begin(
 	return fetch.OpenPart(ctx, i.data, i.sums, algorithms...)
 }
 
+func (i *Item) openPart() error {
+	return i.shelf.As(func() (err error) {
+		if i.data, err = i.create("part"); err == nil {
+			i.sums, err = i.create("sums")
+		}
+		return err
+	})
+}
+
+// Aside puts the part that is there aside, and gives the files of a new one. It gives none where something is aside
+// already, or where no file that is open can get another name.
+func (i *Item) Aside(k fetch.Kept) (data, sums *os.File, err error) {
+	if i.Old != nil {
+		return nil, nil, nil
+	}
+	err = i.shelf.As(func() error {
+		err := i.root.Rename("part", "part.old")
+		if err == nil {
+			if err = i.root.Rename("sums", "sums.old"); err != nil {
+				err = errors.Join(err, i.root.Rename("part.old", "part"))
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return nil, nil, nil
+	}
+	i.before = append(i.before, i.data, i.sums) // others may be reading them
+	i.data, i.sums, i.Old, i.Part = nil, nil, &k, nil
+	err = errors.Join(i.Save(), i.openPart())
+	return i.data, i.sums, err
+}
+
+// settle keeps of what was put aside, and what came in its place, what is longer: that is the part then, or a file that
+// is whole, at a place in the folder.
+func (i *Item) settle(place string) error {
+	if i.Old == nil {
+		return nil
+	}
+	old := i.Old
+	err := i.shelf.As(func() error {
+		length := func(sums, of string) int64 { // the part itself may have room taken for all of it
+			info, err := i.root.Stat(sums)
+			if err == nil {
+				return info.Size() / int64(len(digest.Block{})) * fetch.PieceSize
+			}
+			if info, err = i.root.Stat(of); err != nil {
+				return 0
+			}
+			return info.Size()
+		}
+		if length("sums.old", "") <= length("sums", place) {
+			return errors.Join(gone(i.root.Remove("part.old")), gone(i.root.Remove("sums.old")))
+		}
+		if err := errors.Join(i.root.Rename("part.old", "part"), i.root.Rename("sums.old", "sums")); err != nil {
+			return err
+		}
+		i.Part = old
+		return nil
+	})
+	i.Old = nil
+	return errors.Join(err, i.Save())
+}
+
 // Room takes room for more bytes behind what is there. The error is a *fetch.Error if there is none.
 func (i *Item) Room(more int64) error {
 	info, err := i.data.Stat()
@@ -376,6 +440,15 @@ func (i *Item) Room(more int64) error {
 		return err
 	}
 	free, err := file.Free(i.place.Path())
+	if err == nil && free < more && i.Old != nil {
+		i.Old = nil
+		err = errors.Join(i.Save(), i.shelf.As(func() error {
+			return errors.Join(gone(i.root.Remove("part.old")), gone(i.root.Remove("sums.old")))
+		}))
+		if err == nil {
+			free, err = file.Free(i.place.Path())
+		}
+	}
 	if err == nil && free < more {
 		return &fetch.Error{Why: fetch.NoRoom, URL: i.URL, Host: i.Host, Want: more, Got: free}
 	}
@@ -423,8 +496,8 @@ func (i *Item) Put(name string, text []byte) error {
 	})
 }
 
-// Renew puts a small file beside the whole one, in place of one of its name. It tells whether another text was there, or
-// none.
+// Renew puts a small file beside the whole one, in place of one of its name. It tells whether another text was there,
+// or none.
 func (i *Item) Renew(name string, text []byte) (other bool, err error) {
 	place := i.place
 	place.Folder = filepath.Join(place.Folder, strconv.Itoa(i.Whole.Number))
@@ -477,12 +550,13 @@ func (i *Item) Finish(w Whole) error {
 	if err != nil {
 		return err
 	}
-	return i.shelf.As(func() error {
+	err = i.shelf.As(func() error {
 		if before != nil {
 			i.putAway(before.Number)
 		}
 		return gone(i.root.Remove("sums"))
 	})
+	return errors.Join(err, i.settle(filepath.Join(strconv.Itoa(w.Number), w.Name)))
 }
 
 // putAway removes an older file, if no run uses it. One that stays is removed when the shelf is cleaned.
@@ -521,12 +595,12 @@ func (i *Item) Use() (done func(), err error) {
 }
 
 func (i *Item) closePart() {
-	for _, f := range []*os.File{i.data, i.sums} {
+	for _, f := range append(i.before, i.data, i.sums) {
 		if f != nil {
 			f.Close()
 		}
 	}
-	i.data, i.sums = nil, nil
+	i.data, i.sums, i.before = nil, nil, nil
 }
 
 // Leave gives up a part of which nothing is known, as where the file turned out to be here.

@@ -170,8 +170,8 @@ func TestNamesBelongToTheListThatHadThemFirst(t *testing.T) {
 	assert.Equal(t, want, words(brings, first))
 	again := kept("Saltmarsh Watchers", "key", 1, "Saltmarsh OS", "Flood")
 	again.Yield(nil, []*systems.Kept{brings}) // after its file was damaged
-	assert.Equal(t, []string{"Saltmarsh-Watchers/Flood", "Saltmarsh-OS", "Flood", "Heron-Club/saltmarsh-os", "Heron-OS"},
-		words(brings, again))
+	want = append([]string{"Saltmarsh-Watchers/Flood"}, want...)
+	assert.Equal(t, want, words(brings, again))
 	assert.Contains(t, words(brings), "saltmarsh-os", "the first was removed")
 }
 

@@ -171,8 +171,8 @@ func FetchText(e *fetch.Error) string {
 	case fetch.Encoded:
 		return fmt.Sprintf("%s packs the file for its way in a manner that is not known here (%v)", host, e.Err)
 	case fetch.Endless:
-		return fmt.Sprintf("the file at %s may be incomplete: the connection ended after %s, and the host had not said how "+
-			"long it is", host, Bytes(e.Got))
+		return fmt.Sprintf("the file at %s may be incomplete: the connection ended after %s, and the host had not "+
+			"said how long it is", host, Bytes(e.Got))
 	case fetch.Changes:
 		return "the file at " + host + " is another one each time it is asked for"
 	}
@@ -318,7 +318,8 @@ func FolderMade(path string) string { return fmt.Sprintf("The folder %s is made.
 
 // NoSchemeBefore says that an address lacks its beginning.
 func NoSchemeBefore(what string) error {
-	return hinted(DidYouMean(shell.Command("zipstamp", "fetch", "https://"+what)), "there is no file or system %s", what)
+	return hinted(DidYouMean(shell.Command("zipstamp", "fetch", "https://"+what)), "there is no file or system %s",
+		what)
 }
 
 // NoShelf says that the folder for downloads can't be used.

@@ -358,11 +358,11 @@ const isRefused = " is refused: "
 func Lapsed(l *check.Lapse) string {
 	who := keyOwner(l.Before)
 	if l.Now == nil {
-		return fmt.Sprintf("What %s had before was signed by %s, and this is not signed: the host may be another one's "+
-			"by now, or somebody on the way has changed it.", l.Before.URL, who)
+		return fmt.Sprintf("What %s had before was signed by %s, and this is not signed: the host may be another "+
+			"one's by now, or somebody on the way has changed it.", l.Before.URL, who)
 	}
-	return fmt.Sprintf("What %s had before was signed by %s on %s, and this was signed on %s: it goes back to something "+
-		"older.", l.Before.URL, who, Day(l.Before.Made), Day(l.Now.Made))
+	return fmt.Sprintf("What %s had before was signed by %s on %s, and this was signed on %s: it goes back to "+
+		"something older.", l.Before.URL, who, Day(l.Before.Made), Day(l.Now.Made))
 }
 
 // LapseRefused refuses a download for that.

@@ -111,7 +111,8 @@ func (v *Screen) Systems(sentence string, lines []SystemLine, old []string) {
 		}
 		v.under(strings.Join(append(facts, from), ", "))
 		if l.Owner != "" {
-			v.under(fmt.Sprintf("its name belongs to the list %s; this one is fetched as %s", word(l.Owner), word(l.Word)))
+			v.under(fmt.Sprintf("its name belongs to the list %s; this one is fetched as %s", word(l.Owner),
+				word(l.Word)))
 		}
 		if l.Notes != "" {
 			v.under(word(strings.Join(strings.Fields(l.Notes), " ")))
@@ -129,7 +130,8 @@ func (v *Screen) Systems(sentence string, lines []SystemLine, old []string) {
 				"systems refresh", word(name)), v.width, ""))
 	}
 	if len(lines) > 0 {
-		fmt.Fprintln(v.Out, fold("To stamp one: "+shell.Command("zipstamp", "stamp", lines[0].Word, "CARD"), v.width, ""))
+		example := shell.Command("zipstamp", "stamp", lines[0].Word, "CARD")
+		fmt.Fprintln(v.Out, fold("To stamp one: "+example, v.width, ""))
 	}
 }
 
@@ -179,7 +181,8 @@ func NoSystem(name string, all []systems.Offered, lists int) error {
 	for _, o := range all {
 		if o.Owner != nil && o.Is(name) { // its owner has no such version
 			return hinted("to fetch that one: "+shell.Command("zipstamp", "fetch", o.Word()+"@"+o.Version),
-				"the list %s, to which the name belongs, has no %s; the list %s has it", o.Owner.Name, name, o.List.Name)
+				"the list %s, to which the name belongs, has no %s; the list %s has it", o.Owner.Name, name,
+				o.List.Name)
 		}
 		if n := o.Word(); !slices.Contains(names, n) {
 			names = append(names, n)

@@ -79,7 +79,7 @@ var flags = map[string]string{
 	"stamp --receipt":      "the `FILE` for the receipt, or a folder for those of several cards",
 	"stamp --save-first":   "copy the card into `FILE` before it is overwritten (see zipstamp save)",
 	"stamp --incomplete":   "stamp a copy of a card in which something is missing",
-	"stamp --unchecked":    "with --yes: stamp even if no published digest is found, or signatures that were there before are not",
+	"stamp --unchecked":    "with --yes: stamp even if no published digest is found, or earlier signatures are missing",
 	"stamp --no-spots":     "don't test the card for being counterfeit first",
 	"stamp --no-read-back": "don't read the card back; the result says so",
 	"stamp --write-all":    "write all blocks, also those that the card already holds",
