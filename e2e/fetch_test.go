@@ -610,6 +610,13 @@ func TestWhatIsPublishedIsAskedForAgain(t *testing.T) {
 	published("", 0)
 	d.write("site/os.img.sha256", []byte(sums))
 	refused("and this is not signed")
+	// what the user says counts more, and a key that isn't known any more tells nothing
+	d.want(0, "Stamped and read back", "stamp", "--yes", "--digest", sums[:64], url, demo.Good)
+	d.write("own.txt", []byte(sums))
+	assert.NotContains(t, d.want(0, "is what was published", "fetch", "--sums", "own.txt", url).out, "published at")
+	d.want(0, "", "keys", "remove", strings.TrimSpace(d.sh("tail -1 club.pub")))
+	d.want(0, "Stamped and read back", "stamp", "--yes", url, demo.Good)
+	d.want(0, "", "keys", "add", "club.pub", "--fingerprint", strings.TrimSpace(d.sh("tail -1 club.pub")))
 	d.want(0, "Stamped and read back", "stamp", "--yes", "--unchecked", url, demo.Good)
 	published(sums, 1_790_000_001)
 	d.want(0, "signed by", "stamp", "--yes", url, demo.Good)

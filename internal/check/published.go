@@ -42,7 +42,7 @@ type Unsigned struct {
 
 // Origin is where a download and what was published for it come from. The zero value says nothing.
 type Origin struct {
-	// Host tells from which host the file at a path came, which is the download or lies beside it; nil: from none
+	// Host tells from which host a small file came, by its path; empty, or nil: from none
 	Host      func(path string) string
 	Elsewhere string // host from which what is published elsewhere came; empty: it came from no host
 	// Unproven tells whether the file at a path came in a way by which anybody could have changed it; nil: none did
@@ -113,6 +113,7 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 		p.Digests, p.Wrong, p.Loose = beside.Published, beside.Wrong, beside.Loose
 	}
 	p.Origin = g.Origin
+	p.Origin.Before = g.remembered(keys.Ring)
 	p.Digests, p.Signatures = append(p.Digests, g.Elsewhere...), append(p.Signatures, g.Signatures...)
 	p.findCopy(f.Path, len(g.Sums)+len(g.Texts)+len(g.Garbled) > 0)
 	p.findPacked(f)
@@ -121,6 +122,17 @@ func Find(f *image.File, member string, g Given, keys Keys) (Published, error) {
 	}
 	p.judgeOrigin(filepath.Dir(f.Path))
 	return p, nil
+}
+
+// remembered is what is remembered of signatures by keys that are known now. What the user says that was published
+// counts more.
+func (g Given) remembered(known trust.Ring) []trust.Past {
+	if len(g.Sums)+len(g.Texts)+len(g.Garbled) > 0 {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(g.Origin.Before), func(p trust.Past) bool {
+		return !slices.ContainsFunc(known, func(k trust.Key) bool { return k.Fingerprint == p.Fingerprint })
+	})
 }
 
 // judgeOrigin takes out what anybody could have changed on its way, unless it is signed. beside is the folder of the

@@ -543,7 +543,7 @@ func (r *remote) given(g *check.Given) (err error) {
 		if b, ok := besides[path]; ok {
 			return hostOf(b.From)
 		}
-		return r.mirrors[0].Host()
+		return "" // it was named, and is from here
 	}
 	g.Signatures = append(g.Signatures, r.signers...)
 	for _, p := range r.elsewhere {
