@@ -54,7 +54,9 @@ func newFates(t *testing.T, title string) *fates {
 
 // isChosen tells whether only some of the cases were run.
 func isChosen() bool {
-	return slices.ContainsFunc(os.Args, func(a string) bool { return strings.HasPrefix(a, "-test.run=") && strings.Contains(a, "/") })
+	return slices.ContainsFunc(os.Args, func(a string) bool {
+		return strings.HasPrefix(a, "-test.run=") && strings.Contains(a, "/")
+	})
 }
 
 // note notes what came of a download.
