@@ -5,10 +5,19 @@ import (
 	"io/fs"
 	"os"
 	"runtime"
+	"time"
+
+	"zipstamp/internal/card/lock"
+)
+
+// Tries to write a file that another run is just writing, and how long apart.
+const (
+	writeTries = 300
+	writePause = 50 * time.Millisecond
 )
 
 // Write puts a file of the owner's into the folder, for the owner's eyes only where it isn't shared: it is there whole,
-// or as it was before, also after a power cut.
+// or as it was before, also after a power cut. Of several runs that write it, one comes after the other.
 func (p Place) Write(name string, text []byte) error {
 	root, err := p.Open()
 	if err != nil {
@@ -16,18 +25,52 @@ func (p Place) Write(name string, text []byte) error {
 	}
 	defer root.Close()
 	temp := "." + name + ".part"
-	if err := root.Remove(temp); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a run that was killed
-		return err
-	}
 	mode := fs.FileMode(0o600)
 	if p.Shared {
 		mode = 0o644
 	}
-	w, err := begin(root, temp, p.Owner, mode)
+	for try := 1; ; try++ {
+		w, err := begin(root, temp, p.Owner, mode)
+		switch {
+		case err == nil:
+			if err = lock.Own(root, temp, w.File); err == nil {
+				return w.Keep(name, text)
+			}
+			w.Close()
+		case errors.Is(err, fs.ErrExist):
+			err = removeLeft(root, temp)
+		}
+		if err != nil && (!lock.Lost(err) || try == writeTries) {
+			return err
+		}
+		if err != nil {
+			time.Sleep(writePause)
+		}
+	}
+}
+
+// removeLeft removes what a run left that was killed while it wrote. The error is of the kind that lock.Lost tells if a
+// run is writing it.
+func removeLeft(root *os.Root, temp string) error {
+	f, err := root.OpenFile(temp, os.O_RDWR, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	return w.Keep(name, text)
+	info, err := f.Stat()
+	if err == nil && lock.Young(info) {
+		err = lock.ErrHeld
+	}
+	if err == nil {
+		err = lock.Own(root, temp, f)
+	}
+	if err != nil {
+		f.Close()
+		return err
+	}
+	return lock.Remove(f, func() error { return root.Remove(temp) })
 }
 
 // Whole is a file that is being made under another name, to be there whole or not at all.
@@ -80,7 +123,7 @@ func (w *Whole) Keep(name string, text []byte) error {
 		defer w.Close()
 	}
 	if err == nil {
-		err = w.root.Rename(w.temp, name)
+		err = lock.Patiently(func() error { return w.root.Rename(w.temp, name) })
 	}
 	if err != nil {
 		_ = w.root.Remove(w.temp) // nothing is lost if it stays

@@ -1,6 +1,8 @@
 package state
 
 import (
+	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -8,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 )
 
 // TestFilesAreThereWholeOrAsBefore covers what a run that was killed left, a disk that is full, and a name that can't
@@ -52,4 +55,31 @@ func TestFilesAreThereWholeOrAsBefore(t *testing.T) {
 	if runtime.GOOS != "windows" { // where the folder is the user's alone
 		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	}
+}
+
+// TestWritersComeOneAfterAnother has many write one file: it is always one of their texts, and nobody fails.
+func TestWritersComeOneAfterAnother(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("what somebody reads can't be replaced there")
+	}
+	place := Place{Home: t.TempDir(), Folder: "lists"}
+	var group errgroup.Group
+	for i := range 8 {
+		group.Go(func() error {
+			for range 25 {
+				if err := place.Write("ebb", bytes.Repeat([]byte{'a' + byte(i)}, 4096*(i+1))); err != nil {
+					return err
+				}
+				text, err := os.ReadFile(filepath.Join(place.Path(), "ebb"))
+				if err != nil || len(text) != 4096*int(text[0]-'a'+1) || bytes.Count(text, text[:1]) != len(text) {
+					return fmt.Errorf("it isn't whole: %d bytes, %w", len(text), err)
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, group.Wait())
+	left, err := os.ReadDir(place.Path())
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
 }

@@ -49,11 +49,8 @@ func Remember(place state.Place, key string, p Past) error {
 	}
 	p.Version = pastVersion
 	text, err := json.MarshalIndent(p, "", "  ")
-	if err == nil {
-		err = place.Write(key+".json", append(text, '\n'))
+	if err != nil {
+		return err
 	}
-	if errors.Is(err, fs.ErrExist) { // another run is just keeping the same
-		return nil
-	}
-	return err
+	return place.Write(key+".json", append(text, '\n'))
 }
