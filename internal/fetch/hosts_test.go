@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -27,7 +28,7 @@ const hostsDocument = "../../docs/hosts.md"
 func newFates(t *testing.T, title string) *fates {
 	f := &fates{}
 	t.Cleanup(func() {
-		if t.Failed() || len(f.rows) == 0 {
+		if t.Failed() || len(f.rows) == 0 || runtime.GOOS == "windows" { // there, tests run without the documents
 			return
 		}
 		slices.Sort(f.rows)

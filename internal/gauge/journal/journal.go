@@ -255,7 +255,11 @@ func isEmpty(f *os.File) bool {
 }
 
 func open(path string) Pending {
-	f, err := os.Open(path)
+	var f *os.File
+	err := lock.Patiently(func() (err error) { // its run may be removing it
+		f, err = os.Open(path)
+		return err
+	})
 	if err != nil {
 		return Pending{Path: path, Err: err}
 	}
