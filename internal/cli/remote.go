@@ -116,8 +116,12 @@ func (r *remote) open(ctx context.Context, m *meter.Meter) (err error) {
 	if r.item.Has() && r.isWanted() {
 		return r.onShelf()
 	}
-	if same, err := r.same(); same != nil || err != nil {
-		return cmp.Or(err, r.onShelf())
+	same, err := r.same()
+	if err != nil {
+		return err
+	}
+	if same != nil {
+		return r.onShelf()
 	}
 	if err := r.ask(ctx); err != nil {
 		return err
