@@ -4,6 +4,7 @@ package testbed
 import (
 	"errors"
 	"flag"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -91,6 +92,18 @@ func Linked(t testing.TB, target, link string) bool {
 	}
 	there, err := filepath.EvalSymlinks(link)
 	return err == nil && there != link
+}
+
+// Answers waits until a program takes connections on a Unix socket. The file of the socket is there before that.
+func Answers(t testing.TB, socket string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("unix", socket)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, time.Minute, 10*time.Millisecond, socket)
 }
 
 // Memory makes a folder for files that needn't last, in memory where there is a place for that. It goes with the test.

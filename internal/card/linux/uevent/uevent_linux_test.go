@@ -40,21 +40,18 @@ func TestKernelIsHeard(t *testing.T) {
 	l, err := uevent.Listen()
 	require.NoError(t, err)
 	defer l.Close()
-	for { // what was under way
-		if _, heard, err := l.Next(200 * time.Millisecond); !heard {
-			require.NoError(t, err)
-			break
-		}
-	}
 	name := filepath.Base(loop)
 	require.NoError(t, os.WriteFile("/sys/block/"+name+"/uevent", []byte("change"), 0))
-	e, heard, err := l.Next(2 * time.Second)
-	require.NoError(t, err)
-	if !heard {
-		testbed.Missing(t, "the kernel's messages don't reach this network namespace")
+	for { // others come too
+		e, heard, err := l.Next(20 * time.Second)
+		require.NoError(t, err)
+		if !heard {
+			testbed.Missing(t, "the kernel's messages don't reach this network namespace")
+		}
+		if e.Action == "change" && e.Values["DEVNAME"] == name {
+			return
+		}
 	}
-	assert.Equal(t, "change", e.Action)
-	assert.Equal(t, name, e.Values["DEVNAME"])
 }
 
 func FuzzParse(f *testing.F) {
