@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -148,6 +149,20 @@ func TestFetchWithoutTLS(t *testing.T) {
 	assert.Equal(t, osXZ+"\n", d.sh("ls -A here"), "digests that count for nothing stay behind")
 	d.want(0, "is what was published", "fetch", "--plain-http", "--digest", strings.Fields(string(d.read(
 		"site/" + demo.Sums)))[0], url)
+
+	// a run was killed when it had written a file of digests, and not yet how that came
+	abouts := d.found("cache/zipstamp/shelf/*/about.json")
+	require.Len(t, abouts, 1)
+	text, err := os.ReadFile(abouts[0])
+	require.NoError(t, err)
+	var about map[string]any
+	require.NoError(t, json.Unmarshal(text, &about))
+	delete(about["whole"].(map[string]any), "beside")
+	text, err = json.Marshal(about)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(abouts[0], text, 0o600))
+	server.Close()
+	d.want(3, "no published digest", "stamp", "--yes", "--plain-http", url, demo.Good)
 }
 
 // TestWhatPlainHTTPLeadsTo has a host without TLS that leads to one with it, where all agrees: nothing of that counts
@@ -605,6 +620,10 @@ func TestWhatIsPublishedIsAskedForAgain(t *testing.T) {
 	}
 	published(sums, 1_780_000_000)
 	refused("it goes back to something older")
+	d.sh("cd site; for f in SHA256SUMS*; do mv $f os.img.sha256${f#SHA256SUMS}; done") // and has another name
+	refused("it goes back to something older")
+	d.sh("rm site/os.img.*")
+	d.want(0, "", "shelf", "clean", "--yes", "--keep", "0")
 	published("# high water\n"+sums, 0)
 	refused("and this is not signed")
 	published("", 0)
@@ -622,6 +641,45 @@ func TestWhatIsPublishedIsAskedForAgain(t *testing.T) {
 	d.want(0, "signed by", "stamp", "--yes", url, demo.Good)
 	published(fmt.Sprintf("%x  os.img\n", sha256.Sum256(nil)), 1_790_000_002)
 	d.want(3, "is not what was published", "fetch", url)
+}
+
+// TestWhatIsLentIsNotTakenForWhatTheAddressHad has one image at two addresses. What is signed at one tells nothing of
+// the other, whichever of the two was downloaded.
+func TestWhatIsLentIsNotTakenForWhatTheAddressHad(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	testbed.NeedTool(t, "minisign")
+	d := newDesk(t)
+	h := d.newHost("site", publisher.Faults{})
+	image := noiseOS(3, 2<<20)
+	for _, name := range []string{"a", "b"} {
+		d.write("site/"+name+"/os.img", image)
+	}
+	sum := fmt.Sprintf("%x", sha256.Sum256(image))
+	d.write("site/b/os.meta4", []byte(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="os.img">
+<hash type="sha-256">`+sum+`</hash><url>`+h.url+`b/os.img</url></file></metalink>`))
+	d.write("site/a/SHA256SUMS", []byte(sum+"  os.img\n"))
+	d.sh("minisign -GW -p club.pub -s club.key >/dev/null; minisign -S -s club.key -m site/a/SHA256SUMS >/dev/null")
+	d.want(0, "", "keys", "add", "club.pub", "--fingerprint", strings.TrimSpace(d.sh("tail -1 club.pub")))
+	empty := func() { d.want(0, "", "shelf", "clean", "--yes", "--keep", "0") }
+
+	d.want(0, "signed by", "fetch", h.url+"a/os.img")
+	var came []string
+	h.Told = func(s publisher.Served) { came = append(came, s.Path) }
+	d.want(0, "signed by", "fetch", h.url+"b/os.meta4")
+	assert.NotContains(t, came, "/b/os.img", "it is on the shelf")
+	empty()
+	assert.NotContains(t, d.want(0, "is what was published", "fetch", h.url+"b/os.meta4").out, "not signed")
+
+	d.sh("cp site/a/SHA256SUMS* site/b")
+	d.want(0, "signed by", "fetch", h.url+"b/os.img")
+	empty()
+	d.sh("rm site/*/SHA256SUMS*; touch -d '1 hour ago' site/a/*")
+	d.write("site/a/SHA256SUMS", []byte(sum+"  os.img\n"))
+	d.want(0, "and this is not signed", "fetch", h.url+"a/os.img")
+	d.want(0, "What "+h.url+"b/os.img had before", "fetch", h.url+"b/os.meta4").mentions(t, "and this is not signed")
 }
 
 // TestSumsOfARedirect lie beside what it leads to. A page in the place of each file that isn't there is none.

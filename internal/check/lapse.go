@@ -1,6 +1,8 @@
 package check
 
 import (
+	"path/filepath"
+
 	"zipstamp/internal/trust"
 )
 
@@ -30,7 +32,8 @@ func lapse(past []trust.Past, signatures []trust.Signature) *Lapse {
 				continue
 			}
 			any = &signatures[i]
-			if s.Of == before.Of && s.Key.Fingerprint == before.Fingerprint && (now == nil || s.Made.After(now.Made)) {
+			of := s.Of == before.Of || before.Image && filepath.Dir(s.Of) == filepath.Dir(before.Of)
+			if of && s.Key.Fingerprint == before.Fingerprint && (now == nil || s.Made.After(now.Made)) {
 				now = any
 			}
 		}

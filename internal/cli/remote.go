@@ -53,6 +53,7 @@ type remote struct {
 	path   string // where it is when it is whole
 	used   func() // lets others remove it
 	came   bool   // it had to be downloaded
+	lent   bool   // it is on the shelf from another address
 	unsure bool   // it may have been cut short on its way
 	say    func(string)
 
@@ -175,8 +176,11 @@ func (r *remote) isWanted() bool {
 }
 
 // same takes up a file on the shelf that came from another address, and is the one that is wanted; nil if there is
-// none.
+// none. What the wanted address had signed is asked for there.
 func (r *remote) same() (*shelf.Item, error) {
+	if before, err := r.recall(r.mirrors[0].Address); err != nil || before != nil && len(r.signers) == 0 {
+		return nil, err
+	}
 	for _, d := range r.want.Digests {
 		if d.Algorithm != digest.SHA256 || r.folder != "" {
 			continue
@@ -186,7 +190,7 @@ func (r *remote) same() (*shelf.Item, error) {
 			return nil, err
 		}
 		own := r.item
-		r.item = same
+		r.item, r.lent = same, true
 		own.Close()
 		if own.Whole == nil && own.Part == nil { // it was opened in vain
 			return same, ignoreBusy(r.shelf.Remove(shelf.Entry{About: own.About}))
@@ -533,9 +537,8 @@ func (r *remote) given(g *check.Given) (err error) {
 		besides[filepath.Join(folder, b.Name)] = b
 	}
 	g.Origin = r.origin
-	g.Origin.Unproven = func(path string) bool {
-		b, ok := besides[path]
-		return ok && !b.Secure
+	g.Origin.Unproven = func(path string) bool { // of what isn't noted yet, nobody knows how it came
+		return filepath.Dir(path) == folder && !besides[path].Secure
 	}
 	g.Origin.Place = func(path string) string {
 		if b, ok := besides[path]; ok {
@@ -559,9 +562,12 @@ func (r *remote) given(g *check.Given) (err error) {
 	return err
 }
 
-// addresses are those of the download, and of the small files beside it, by their paths.
+// addresses are those of the small files beside the download, by their paths, and its own, unless it was lent.
 func (r *remote) addresses() map[string]fetch.Address {
-	all := map[string]fetch.Address{r.path: r.mirrors[0].Address}
+	all := map[string]fetch.Address{}
+	if !r.lent {
+		all[r.path] = r.mirrors[0].Address
+	}
 	for _, b := range r.beside {
 		if at, err := fetch.ParseAddress(b.From); err == nil {
 			all[filepath.Join(filepath.Dir(r.path), b.Name)] = at
@@ -570,22 +576,28 @@ func (r *remote) addresses() map[string]fetch.Address {
 	return all
 }
 
+// recall is what is remembered of the signatures of what an address had; nil if nothing is.
+func (r *remote) recall(at fetch.Address) (p *trust.Past, err error) {
+	err = r.who.as(func() (err error) {
+		p, err = trust.Recall(r.who.signedFolder().Path(), at.Key())
+		return err
+	})
+	return p, err
+}
+
 // past is what is remembered of the signatures of what these addresses had.
 func (r *remote) past() (all []trust.Past, err error) {
-	err = r.who.as(func() error {
-		for path, at := range r.addresses() {
-			p, err := trust.Recall(r.who.signedFolder().Path(), at.Key())
-			if err != nil {
-				return err
-			}
-			if p != nil {
-				p.Of = path
-				all = append(all, *p)
-			}
+	for path, at := range r.addresses() {
+		p, err := r.recall(at)
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	})
-	return all, err
+		if p != nil {
+			p.Of, p.Image = path, path == r.path
+			all = append(all, *p)
+		}
+	}
+	return all, nil
 }
 
 // remember keeps by whom the download is signed, and what it was published in.
@@ -596,16 +608,15 @@ func (r *remote) remember(report check.Report) error {
 	addresses := r.addresses()
 	return r.who.as(func() error {
 		for _, s := range report.Signatures {
-			at, here := addresses[s.Of]
-			if s.Status != trust.Good || !here {
+			if _, here := addresses[s.Of]; !here || s.Status != trust.Good {
 				continue
 			}
-			p := trust.Past{URL: at.Shown(), Owner: s.Key.Owner, Fingerprint: s.Key.Fingerprint, Made: s.Made}
-			if err := trust.Remember(r.who.signedFolder(), at.Key(), p); err != nil {
-				return err
-			}
-			if s.Of != r.path { // also where that lies beside it no more
-				at, p.Made = r.mirrors[0].Address, time.Time{}
+			for _, path := range []string{s.Of, r.path} { // the download also where the other lies beside it no more
+				at, here := addresses[path]
+				if !here {
+					continue
+				}
+				p := trust.Past{URL: at.Shown(), Owner: s.Key.Owner, Fingerprint: s.Key.Fingerprint, Made: s.Made}
 				if err := trust.Remember(r.who.signedFolder(), at.Key(), p); err != nil {
 					return err
 				}

@@ -19,7 +19,8 @@ type Past struct {
 	Fingerprint string    `json:"fingerprint"`
 	Made        time.Time `json:"made,omitzero"` // the signature, as it says itself
 
-	Of string `json:"-"` // path of the file that has come from the address
+	Of    string `json:"-"` // path of the file that has come from the address
+	Image bool   `json:"-"` // that is the image, for which what is signed may also lie beside it
 }
 
 const (
