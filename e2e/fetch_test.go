@@ -717,9 +717,11 @@ func TestFetchIntoAFolder(t *testing.T) {
 	image := noiseOS(3, 4<<20)
 	d.write("site/os.img", image)
 	url := h.url + "os.img"
-	d.want(3, "Nothing was compared", "fetch", "--must-match", "--to", "here", url).mentions(t,
-		"The folder here is made.")
+	r := d.want(3, "Nothing was compared", "fetch", "--must-match", "--to", "here", url)
+	r.mentions(t, "The folder here is made.")
+	assert.NotContains(t, r.out, "zipstamp check", "of a file that is gone")
 	assert.Empty(t, d.sh("ls -A here"))
+	d.want(0, "zipstamp check --digest DIGEST there/os.img", "fetch", "--to", "there", url)
 	both := make(chan run, 2)
 	for range 2 {
 		go func() { both <- d.zipstamp("fetch", "--to", "here", url) }()
@@ -737,7 +739,7 @@ func TestFetchIntoAFolder(t *testing.T) {
 		parts := d.found("here/.zipstamp-*/part")
 		return len(parts) == 1 && d.holds(strings.TrimPrefix(parts[0], d.path("")+"/"), 1<<20, image[1<<20:][:512])
 	}
-	r := d.interrupt(came, "fetch", "--to", "here", url)
+	r = d.interrupt(came, "fetch", "--to", "here", url)
 	assert.Equal(t, 130, r.status, r.out)
 	h.Faults = publisher.Faults{}
 	d.want(3, "SHA256SUMS does not name", "fetch", "--to", "here", url).mentions(t, "carries on at", "kept here/os.img")

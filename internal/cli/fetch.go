@@ -137,6 +137,7 @@ func (f *fetching) conclude(r *remote, got fetch.Got, result checked) error {
 		var err error
 		if !bad {
 			path, err = r.deliver(result.report)
+			result.report.Path = path
 		}
 		if err == nil || is[*usageError](err) {
 			err = cmp.Or(err, r.discard())

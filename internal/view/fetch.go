@@ -42,6 +42,9 @@ func (v *Screen) Fetched(r check.Report, f Fetch) {
 	switch {
 	case f.Bad && f.Shelved:
 		a.note("It is fetched anew next time.")
+	case f.Bad && r.Outcome() == check.NothingPublished:
+		a.notes = nil // they name a file that is gone
+		a.note("It was not put into the folder. To compare it, give what the publisher's page says: --digest DIGEST")
 	case f.Bad:
 		a.note("It was not put into the folder.")
 	case f.Shelved:
