@@ -682,6 +682,41 @@ func TestWhatIsLentIsNotTakenForWhatTheAddressHad(t *testing.T) {
 	d.want(0, "What "+h.url+"b/os.img had before", "fetch", h.url+"b/os.meta4").mentions(t, "and this is not signed")
 }
 
+// TestFileOnTheShelfThatChanged on the disk is neither stamped nor taken for what was published, whoever asks for it.
+func TestFileOnTheShelfThatChanged(t *testing.T) {
+	t.Parallel()
+	if !trustsFile() {
+		t.Skip("this system takes no roots from a file")
+	}
+	d := newDesk(t, demo.Good, demo.Good+".data")
+	h := d.newHost("site", publisher.Faults{})
+	image := noiseOS(3, 2<<20)
+	d.write("site/a/os.img", image)
+	d.write("site/b/os.img", image)
+	d.write("site/b/os.meta4", fmt.Appendf(nil, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="os.img">`+
+		`<hash type="sha-256">%x</hash><url>%sb/os.img</url></file></metalink>`, sha256.Sum256(image), h.url))
+	card := bytes.Clone(d.read(demo.Good + ".data"))
+	change := func() {
+		for _, path := range d.onShelf("os.img") {
+			other := bytes.Clone(image)
+			other[1<<20] ^= 1
+			require.NoError(t, os.WriteFile(path, other, 0o600))
+		}
+	}
+	for _, args := range [][]string{
+		{"stamp", "--yes", "--unchecked", h.url + "a/os.img", demo.Good},
+		{"stamp", "--yes", h.url + "b/os.meta4", demo.Good}, // lent
+		{"fetch", h.url + "a/os.img"},
+	} {
+		d.want(0, "", "fetch", h.url+"a/os.img")
+		change()
+		d.want(3, "os.img on the shelf has changed since it was downloaded", args...)
+		assert.Equal(t, card, d.read(demo.Good+".data"), "the card was not touched")
+	}
+	d.want(0, "Stamped and read back", "stamp", "--yes", h.url+"b/os.meta4", demo.Good)
+	d.want(0, "", "fetch", " "+h.url+"a/os.img ")
+}
+
 // TestSumsOfARedirect lie beside what it leads to. A page in the place of each file that isn't there is none.
 func TestSumsOfARedirect(t *testing.T) {
 	t.Parallel()

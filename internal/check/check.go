@@ -301,6 +301,13 @@ func (r *Report) CompareSigned(ctx context.Context, f *image.File, p Published, 
 	return r.checkSigned(ctx, f, p, m)
 }
 
+// Sum reads a file as it is, for its SHA-256.
+func Sum(ctx context.Context, f *image.File, m *meter.Meter) ([]digest.Digest, error) {
+	var r Report
+	err := r.download(ctx, f, []digest.Algorithm{digest.SHA256}, m)
+	return r.Download, err
+}
+
 // download reads the file as it is.
 func (r *Report) download(ctx context.Context, f *image.File, algorithms []digest.Algorithm, m *meter.Meter) error {
 	m.Begin(meter.Check, f.Size)

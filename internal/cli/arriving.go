@@ -232,6 +232,9 @@ func refusedImage(s *stamping, report check.Report) error {
 
 func (l *remoteLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (check.Report, error) {
 	report, err := l.imageLoad.check(ctx, s, m)
+	if err == nil && !l.remote.came && report.Download == nil { // it may have changed on the shelf
+		report.Download, err = check.Sum(ctx, s.image, m)
+	}
 	if err == nil && !s.image.Once() && len(report.Download) > 0 {
 		err = l.remote.judged(report)
 	}

@@ -636,6 +636,11 @@ func hostOf(url string) string {
 
 // judged keeps what a check has found.
 func (r *remote) judged(report check.Report) error {
+	changed := func(d digest.Digest) bool { return d.Algorithm == digest.SHA256 && d.Hex() != r.item.Whole.SHA256 }
+	if slices.ContainsFunc(report.Download, changed) {
+		err := r.item.Note(func(w *shelf.Whole) { w.Verdict = shelf.Differs })
+		return cmp.Or(err, error(&imageError{view.ShelfChanged(r.item.Whole.Name)}))
+	}
 	verdict, by, in := shelf.Nothing, "", ""
 	switch {
 	case r.perhapsCut(report) != nil:

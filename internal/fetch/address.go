@@ -23,7 +23,7 @@ var ErrNoURL = errors.New("not a URL")
 
 // IsURL tells whether a text is meant as a URL, or as another address of a download.
 func IsURL(text string) bool {
-	scheme, rest, ok := strings.Cut(text, ":")
+	scheme, rest, ok := strings.Cut(strings.TrimSpace(text), ":")
 	if !ok || rest == "" || !isScheme(scheme) {
 		return false
 	}
@@ -37,7 +37,7 @@ func LacksScheme(text string) bool {
 	isOther := func(r rune) bool {
 		return r != '.' && r != '-' && !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9')
 	}
-	return ok && file != "" && name != "" && strings.Trim(name, ".-") == name && !strings.ContainsFunc(name, isOther)
+	return ok && file != "" && file[0] != '/' && name != "" && strings.Trim(name, ".-") == name && !strings.ContainsFunc(name, isOther)
 }
 
 func isScheme(s string) bool {
@@ -61,7 +61,7 @@ func ParseAddress(text string) (a Address, err error) {
 	if !IsURL(text) || len(text) > maxURL {
 		return wrong(NotAnAddress, ErrNoURL)
 	}
-	u, err := url.Parse(text)
+	u, err := url.Parse(strings.TrimSpace(text))
 	if err != nil {
 		return wrong(NotAnAddress, errors.Unwrap(err)) // without the text: it may have a password in it
 	}

@@ -35,8 +35,11 @@ func Recall(folder, key string) (*Past, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
+	if err != nil {
+		return nil, fmt.Errorf("what is remembered of signatures can't be read: %w", err)
+	}
 	p := &Past{}
-	if err == nil && (json.Unmarshal(text, p) != nil || p.Version != pastVersion) {
+	if json.Unmarshal(text, p) != nil || p.Version != pastVersion {
 		err = fmt.Errorf("what is remembered of signatures is damaged: remove %s", path)
 	}
 	return p, err

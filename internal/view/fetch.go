@@ -40,12 +40,12 @@ func (v *Screen) Fetched(r check.Report, f Fetch) {
 	}
 	a.add("fetched", "%s", wordLines(how))
 	switch {
-	case f.Bad && f.Shelved:
+	case f.Bad && f.Shelved && r.Outcome() != check.NothingPublished:
 		a.note("It is fetched anew next time.")
-	case f.Bad && r.Outcome() == check.NothingPublished:
+	case f.Bad && !f.Shelved && r.Outcome() == check.NothingPublished:
 		a.notes = nil // they name a file that is gone
 		a.note("It was not put into the folder. To compare it, give what the publisher's page says: --digest DIGEST")
-	case f.Bad:
+	case f.Bad && !f.Shelved:
 		a.note("It was not put into the folder.")
 	case f.Shelved:
 		a.add("kept", "on the shelf: %s", f.Path)
@@ -318,6 +318,11 @@ func NoFolderToPut(path string) error {
 
 // FolderMade says that a folder for downloads was made.
 func FolderMade(path string) string { return fmt.Sprintf("The folder %s is made.", word(path)) }
+
+// ShelfChanged says that a file on the shelf isn't what was downloaded any more.
+func ShelfChanged(name string) error {
+	return hinted("run the same again: it is fetched anew", "%s on the shelf has changed since it was downloaded", name)
+}
 
 // NoSchemeBefore says that an address lacks its beginning.
 func NoSchemeBefore(what string) error {
