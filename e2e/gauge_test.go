@@ -225,6 +225,15 @@ func TestNextCommandSeesToWhatIsPending(t *testing.T) {
 	assert.Equal(t, before, d.sum("a.card"))
 
 	kill()
+	asKilled := d.sum("a.card")
+	for says, args := range map[string][]string{
+		"would be put back": {"gauge", "restore", "--dry-run"},
+		"would be deleted":  {"gauge", "restore", "--forget", "--dry-run", "a.card"},
+	} {
+		d.want(0, says, args...).mentions(t, "Nothing was written: this was a dry run.")
+		assert.Equal(t, asKilled, d.sum("a.card"))
+		assert.NotEmpty(t, d.left("state/zipstamp/journals"))
+	}
 	r = d.want(0, "put back", "gauge", "restore", "a.card")
 	assert.Contains(t, r.out, "begun on")
 	assert.Equal(t, before, d.sum("a.card"))

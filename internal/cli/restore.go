@@ -62,10 +62,14 @@ func (r *restoring) run(ctx context.Context, args []string, list, forget bool) (
 		}
 		kept = append(kept, k)
 	}
+	list = list || r.h.dryRun
 	if r.json {
 		r.printJSON(keptDocument(kept, statusOf(err), list))
 	} else {
 		r.screen.Kept(kept, list, r.words)
+	}
+	if r.h.dryRun {
+		r.screen.Say(view.RestoreDry)
 	}
 	if err != nil {
 		return shown{err}
@@ -78,6 +82,8 @@ func (r *restoring) settle(
 	ctx context.Context, p journal.Pending, only *card.Card, forget bool,
 ) (fate journal.Fate, err error) {
 	switch {
+	case forget && r.h.dryRun && (only != nil || p.Err != nil):
+		return journal.Fate{What: journal.WouldDelete}, nil
 	case forget && (only != nil || p.Err != nil):
 		if err := r.who.as(p.Remove); err != nil {
 			return journal.Fate{}, stillRuns(err)
@@ -95,6 +101,13 @@ func (r *restoring) settle(
 		}
 	}
 	typed, err := r.admit(c, r.h)
+	if err == nil && r.h.dryRun {
+		fate.What = journal.WouldPutBack
+		if err = unlike(look(c, p), c); err != nil {
+			fate.What = journal.Unsettled
+		}
+		return fate, err
+	}
 	if err == nil && (typed || inUse(c)) {
 		if err = r.mayAsk(c, r.h, typed); err == nil && (!r.h.yes || typed) {
 			err = r.confirmCard(ctx, c, true, view.ThenRestore)
@@ -143,12 +156,9 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate jour
 		return journal.Fate{}, err
 	case done && found.Done(): // as a copy of the card that was tested would be
 		return journal.Fate{What: journal.LooksBack}, nil
-	case found.Nearly():
-		return journal.Fate{}, view.NotBack(&journal.NotBackError{Other: found.Other})
-	case !found.Is() && found.Unread > 0:
-		return journal.Fate{}, view.NotBack(&journal.NotBackError{Unread: found.Unread})
-	case !found.Is():
-		return journal.Fate{}, view.OtherCard(hold.Card().Given)
+	}
+	if err := unlike(found, hold.Card()); err != nil {
+		return journal.Fate{}, err
 	}
 	var restored, wrong int
 	err = a.showPuttingBack(func(m *meter.Meter) (err error) {
@@ -162,6 +172,19 @@ func (a *app) putBack(who person, hold *card.Hold, p journal.Pending) (fate jour
 		return journal.Fate{}, view.NotBack(&journal.NotBackError{Restored: restored, Wrong: wrong, Torn: found.Torn})
 	}
 	return journal.Fate{What: journal.PutBack, Sectors: restored}, who.as(p.Remove)
+}
+
+// unlike is why nothing is put back onto a card, by what it has of what was saved; nil: it can be.
+func unlike(found journal.Found, c *card.Card) error {
+	switch {
+	case found.Nearly():
+		return view.NotBack(&journal.NotBackError{Other: found.Other})
+	case found.Is(), found.Done():
+		return nil
+	case found.Unread > 0:
+		return view.NotBack(&journal.NotBackError{Unread: found.Unread})
+	}
+	return view.OtherCard(c.Given)
 }
 
 // showPuttingBack shows how far it has come.

@@ -431,6 +431,9 @@ func KeptSentence(all []Kept, only bool) string {
 	return "Some of what was saved could not be put back:"
 }
 
+// RestoreDry says that nothing was put back.
+const RestoreDry = "Nothing was written: this was a dry run."
+
 // Kept lists journals; only says that nothing was put back, and again is the command line.
 func (v *Screen) Kept(all []Kept, only bool, again []string) {
 	a := &answer{style: good, sentence: KeptSentence(all, only)}

@@ -198,6 +198,8 @@ func FateText(f journal.Fate) string {
 			"contents (delete it: zipstamp gauge restore --forget CARD)"
 	case journal.Deleted:
 		return "deleted"
+	case journal.WouldPutBack, journal.WouldDelete:
+		return string(f.What)
 	case journal.StillValid:
 		return "kept, since it can still be used; name its card to delete it"
 	}

@@ -16,12 +16,14 @@ type What string
 
 // What may become of a journal.
 const (
-	Unsettled  What = ""               // nothing was tried
-	PutBack    What = "put back"       // what it had is on the card again
-	WasBack    What = "was back"       // nothing had to be written
-	LooksBack  What = "looks back"     // the card has what was saved, but may be another one: the journal is kept
-	Deleted    What = "deleted"        // as was asked for
-	StillValid What = "kept as usable" // it was to be deleted, but can be used, and no card was named
+	Unsettled    What = ""                  // nothing was tried
+	PutBack      What = "put back"          // what it had is on the card again
+	WasBack      What = "was back"          // nothing had to be written
+	LooksBack    What = "looks back"        // the card has what was saved, but may be another one: the journal is kept
+	Deleted      What = "deleted"           // as was asked for
+	WouldPutBack What = "would be put back" // without a dry run
+	WouldDelete  What = "would be deleted"  // likewise
+	StillValid   What = "kept as usable"    // it was to be deleted, but can be used, and no card was named
 )
 
 // ErrOtherCard says that a card is not the one that a journal is of, or was written since. Nothing was written to it.
