@@ -8,13 +8,14 @@ import (
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/gauge"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
 )
 
 func (a *app) blank() *cobra.Command {
-	b := &blanking{gauging: &gauging{record: record{app: a}, job: receipt.JobBlank}}
+	b := &blanking{onCard: onCard{record: record{app: a}}}
 	var o stampOptions
 	var files filesLoad
 	cmd := a.command("blank", 0, maxArrive, func(cmd *cobra.Command, args []string) error {
@@ -41,10 +42,10 @@ func (a *app) blank() *cobra.Command {
 		if len(args) > 1 {
 			return &usageError{view.ErrOneBlank}
 		}
-		return b.run(cmd.Context(), args)
+		return b.do(cmd.Context(), args, job.Job{Kind: job.Blank, Fits: b.fits, Run: b.run})
 	})
 	f := cmd.Flags()
-	b.o.handling.flags(f, a.streams.Here)
+	b.flags(f, a.streams.Here)
 	f.StringVar(&b.wanted.label, "label", "", "")
 	f.Var(choice{[]string{askFAT32, askExFAT}, &b.wanted.kind}, "file-system", "")
 	f.BoolVar(&b.realSize, "real-size", false, "")
@@ -57,16 +58,16 @@ func (a *app) blank() *cobra.Command {
 	f.Bool("write-all", false, "")
 	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
-	receiptFlag(f, &b.o.receipt)
 	return cmd
 }
 
 // blanking is a run of blank that makes an empty card.
 type blanking struct {
-	*gauging
+	onCard
 	wanted   wantedFS
 	realSize bool
 	noEject  bool
+	size     int64 // of the card that is used, bytes; 0: all
 }
 
 // with makes cards with loose files, which is a run of stamping.
@@ -74,7 +75,7 @@ func (b *blanking) with(cmd *cobra.Command, o stampOptions, files *filesLoad, ca
 	if b.wanted.kind == askExFAT {
 		return &usageError{view.ErrFilesOnFAT}
 	}
-	o.handling, o.receipt = b.o.handling, b.o.receipt
+	o.handling, o.receipt = b.handling, b.receipt
 	s := &stamping{record: b.record, o: o, load: files}
 	if err := s.begin(cmd.Flags()); err != nil {
 		return err
@@ -82,49 +83,39 @@ func (b *blanking) with(cmd *cobra.Command, o stampOptions, files *filesLoad, ca
 	return s.run(cmd.Context(), cards)
 }
 
-func (b *blanking) run(ctx context.Context, args []string) (err error) {
-	defer b.close()
-	if err := b.prepare(ctx, args); err != nil {
-		return err
+func (b *blanking) fits(_ context.Context, c *card.Card) (then string, err error) {
+	if b.size, err = b.usable(c, b.realSize); err != nil {
+		return "", err
 	}
-	size, err := b.usable(b.card, b.realSize)
+	plan, err := b.plan(c.Size, c.SectorSize)
 	if err != nil {
-		return err
+		return "", err
 	}
-	plan, err := b.plan(size, b.card.Size, b.card.SectorSize)
-	if err != nil {
-		return err
-	}
-	then := view.ThenBlank(plan.Kind(), plan.Label, size, b.wanted.kind != "")
-	if b.o.dryRun {
-		return b.planned(then)
-	}
-	deleteSaved, err := b.offerPending(ctx, b.who, b.card, b.o.handling)
-	if err != nil {
-		return err
-	}
-	if !b.o.yes || b.typed {
-		if err := b.confirmCard(ctx, b.card, false, then); err != nil {
-			return err
-		}
-	}
-	if b.hold, err = b.take(ctx, b.card, b.o.handling, b.typed); err != nil {
-		return err
-	}
-	if plan, err = b.plan(size, b.hold.Size(), b.hold.SectorSize()); err != nil {
-		return err
-	}
-	job := blank.Job{Device: b.hold, Begun: deleteSaved, Meter: &b.meter, Plan: plan, Size: size}
-	b.follow()
-	r, failed := job.Run(ctx)
-	b.unfollow()
-	return b.finishBlank(ctx, job, r, failed)
+	return view.ThenBlank(plan.Kind(), plan.Label, b.size, b.wanted.kind != ""), nil
 }
 
-// plan lays out a card of which some may be used; 0: all.
-func (b *blanking) plan(use, size int64, sector int) (*blank.Plan, error) {
-	if use > 0 {
-		size = min(use, size)
+func (b *blanking) run(ctx context.Context, t job.Taken) (job.Ended, error) {
+	plan, err := b.plan(t.Hold.Size(), t.Hold.SectorSize())
+	if err != nil {
+		return job.Ended{}, err
+	}
+	work := blank.Job{Device: t.Hold, Begun: t.DeleteSaved, Meter: &b.meter, Plan: plan, Size: b.size}
+	unfollow := b.follow(t, "", view.BlankLeft(t.Card.Name))
+	r, failed := work.Run(ctx)
+	unfollow()
+	now := t.Hold.Card()
+	doc := receipt.NewBlank(now, work, r)
+	doc.Verdict = verdictOf(failed)
+	return job.Ended{
+		Receipt: doc, Sentence: view.BlankSentence(now.Name, doc.Blank, failed), Failed: failed, Result: failed,
+		Leaving: card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil},
+	}, nil
+}
+
+// plan lays out a card of which some may be used.
+func (b *blanking) plan(size int64, sector int) (*blank.Plan, error) {
+	if b.size > 0 {
+		size = min(b.size, size)
 	}
 	return b.wanted.plan(size, max(sector, 512), nil, newIDs())
 }
@@ -165,12 +156,4 @@ func (a *app) lastGauge(now card.Record) (*receipt.Document, card.Likeness) {
 		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)
 		return (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive
 	})
-}
-
-func (b *blanking) finishBlank(ctx context.Context, job blank.Job, r blank.Result, failed error) error {
-	now := b.hold.Card()
-	doc := receipt.NewBlank(now, job, r)
-	b.letGo(ctx, &doc, card.Leaving{Eject: b.set.eject && !b.noEject && failed == nil})
-	doc.Verdict = verdictOf(failed)
-	return b.conclude(doc, view.BlankSentence(now.Name, doc.Blank, failed), failed, failed)
 }

@@ -8,6 +8,7 @@ import (
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/job"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 )
@@ -17,7 +18,7 @@ import (
 func (a *app) pastOf(c *card.Card, f *image.File) *stamp.Past {
 	p := &stamp.Past{Proven: receipt.Proves(a.history(), c.Record()), Undefined: c.Undefined()}
 	p.Write, p.Read = a.ratesOf(c)
-	last, like := receipt.Latest(a.history(), c.Record(), writes)
+	last, like := receipt.Latest(a.history(), c.Record(), job.Overwrites)
 	if last == nil || !last.Left() || last.Image.Blocks == nil || last.Image.Blocks.Size != digest.BlockSize {
 		return p
 	}
@@ -59,15 +60,10 @@ func (a *app) unfinishedStamp(c *card.Card) *stamp.Mark {
 			return stamp.MarkOn(start)
 		}
 	}
-	last, like := receipt.Latest(a.history(), c.Record(), writes)
+	last, like := receipt.Latest(a.history(), c.Record(), job.Overwrites)
 	if last == nil || like != card.Same || last.Job != receipt.JobStamp ||
 		!slices.Contains([]string{string(stamp.NoTable), string(stamp.Uncertain)}, last.Card.State) {
 		return nil
 	}
 	return &stamp.Mark{Started: last.Started, Name: filepath.Base(last.Image.Path)}
-}
-
-// writes tells whether a receipt is of a job after which a card may hold something else than before.
-func writes(d receipt.Document) bool {
-	return slices.Contains([]string{receipt.JobStamp, receipt.JobBlank, receipt.JobWhole}, d.Job)
 }

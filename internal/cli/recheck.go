@@ -10,8 +10,8 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
-	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/recheck"
 	"zipstamp/internal/stamp"
@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) recheck() *cobra.Command {
-	r := &rechecking{record: record{app: a}}
+	r := &rechecking{onCard: onCard{record: record{app: a}}}
 	cmd := a.command("recheck", 0, 2, func(cmd *cobra.Command, args []string) error {
 		return r.run(cmd.Context(), args)
 	})
@@ -33,10 +33,18 @@ func (a *app) recheck() *cobra.Command {
 
 // rechecking is a run of recheck.
 type rechecking struct {
-	record
-	member, against, receipt string
-	limit                    limit
-	card                     *card.Card
+	onCard
+	member, against string
+	limit           limit
+
+	card   *card.Card
+	now    card.Record // what it says of itself, and what is on it
+	before string      // what was begun with it and did not come to its end, in words; empty: nothing
+	work   recheck.Job
+	doc    receipt.Document
+	name   string // of what the card is compared with
+	files  bool   // that are loose files
+	closes []func() error
 }
 
 // differsError says that a card is not as it was stamped.
@@ -44,10 +52,7 @@ type differsError struct{ sentence string }
 
 func (e *differsError) Error() string { return e.sentence }
 
-func (r *rechecking) run(ctx context.Context, args []string) (err error) {
-	if err := r.begin(nil); err != nil {
-		return err
-	}
+func (r *rechecking) run(ctx context.Context, args []string) error {
 	if len(args) > 1 && r.against != "" {
 		return &usageError{view.ErrImageOrOther}
 	}
@@ -56,79 +61,102 @@ func (r *rechecking) run(ctx context.Context, args []string) (err error) {
 			return err
 		}
 	}
-	if r.card, err = r.pickOrChoose(ctx, args); err != nil {
-		return err
-	}
+	defer func() {
+		for _, end := range r.closes {
+			_ = end() // nothing was written
+		}
+	}()
+	return r.do(ctx, args[:min(len(args), 1)], job.Job{
+		Kind: job.Recheck, Run: r.compare,
+		Fits: func(_ context.Context, c *card.Card) (string, error) {
+			r.card = c
+			if err := r.open(); err != nil {
+				return "", err
+			}
+			if len(args) > 1 {
+				return "", r.toImage(args[1])
+			}
+			return "", r.toReceipt()
+		},
+	})
+}
+
+// open opens the card, and says what was begun with it and did not come to its end.
+func (r *rechecking) open() error {
 	dev, err := r.card.OpenToCompare()
 	if err != nil {
 		return err
 	}
-	defer dev.Close()
-	var m meter.Meter
-	job := recheck.Job{Device: dev, Meter: &m}
-	doc := receipt.NewRecheck(r.card, dev)
-	now, marked := r.now(dev)
-	before := r.unfinished(now, marked)
-	if before != "" {
-		r.screen.Say(before)
+	r.closes = append(r.closes, dev.Close)
+	r.work, r.doc = recheck.Job{Device: dev, Meter: &r.meter}, receipt.NewRecheck(r.card, dev)
+	var marked *stamp.Mark
+	r.now, marked = r.look(dev)
+	if r.before = r.unfinished(r.now, marked); r.before != "" {
+		r.screen.Say(r.before)
 	}
-	name, files := "", false
-	if len(args) > 1 {
-		f, err := image.Open(args[1])
-		if err != nil {
-			return openError(err)
-		}
-		defer f.Close()
-		if c := check.ReadCopy(f.Path); c != nil && !c.Whole() {
-			r.screen.Say(view.CopyGaps(view.FileName(f.Path), c))
-		}
-		if err := bound(f, r.limit, r.card.Size); err != nil {
-			return err
-		}
-		if job.Contents, err = f.Look(r.member); err != nil {
-			return err
-		}
-		job.Image, name = f, view.FileName(f.Path)
-		doc.Image = receipt.Image{
-			Path: f.Path, Size: f.Size, Packing: job.Contents.Packing, Member: job.Contents.Member,
-			Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
-		}
-		if past, like := r.stampOf(now); like == card.Same {
-			job.Stamped = past.Local()
-			job.Known = knownOf(past)
-		}
-	} else {
-		past, err := r.fitting(now)
-		if err != nil {
-			return err
-		}
-		if job.Parts, job.Head, err = past.Image.Blocks.Parts(); err != nil {
-			return &usageError{err}
-		}
-		job.PartSize, job.Size, job.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Local()
-		job.Fine = past.Image.Blocks.FineParts()
-		name, files = view.FileName(past.Image.Path), past.HasFiles()
-		job.Was = past.Image.Table.Was()
-		doc.Image = past.Image
-		doc.Image.Blocks, doc.Image.Table = nil, nil
+	return nil
+}
+
+// toImage has the card compared with an image.
+func (r *rechecking) toImage(path string) error {
+	f, err := image.Open(path)
+	if err != nil {
+		return openError(err)
 	}
-	if err := r.reserve(r.receipt, receipt.JobRecheck, r.card); err != nil {
+	r.closes = append(r.closes, f.Close)
+	if c := check.ReadCopy(f.Path); c != nil && !c.Whole() {
+		r.screen.Say(view.CopyGaps(view.FileName(f.Path), c))
+	}
+	if err := bound(f, r.limit, r.card.Size); err != nil {
 		return err
 	}
-	shown := r.screen.Follow(view.Followed{Meter: &m})
-	rep, failed := job.Run(ctx)
-	m.End()
-	shown.Stop()
-	doc.AddRecheck(rep, job.Image != nil, job.Stamped, view.Area)
-	doc.Recheck.Before = before
-	sentence := view.RecheckSentence(r.card.Name, name, files, rep, failed)
-	doc.Verdict = verdictOf(failed)
-	result := failed
-	if failed == nil && !rep.Same() && !rep.Started() {
-		doc.Verdict = receipt.Differs
-		result = &differsError{sentence}
+	w := &r.work
+	if w.Contents, err = f.Look(r.member); err != nil {
+		return err
 	}
-	return r.conclude(doc, sentence, failed, result)
+	w.Image, r.name = f, view.FileName(f.Path)
+	r.doc.Image = receipt.Image{
+		Path: f.Path, Size: f.Size, Packing: w.Contents.Packing, Member: w.Contents.Member,
+		Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
+	}
+	if past, like := r.stampOf(r.now); like == card.Same {
+		w.Stamped, w.Known = past.Local(), knownOf(past)
+	}
+	return nil
+}
+
+// toReceipt has the card compared with what a receipt says that was stamped.
+func (r *rechecking) toReceipt() error {
+	past, err := r.fitting(r.now)
+	if err != nil {
+		return err
+	}
+	w := &r.work
+	if w.Parts, w.Head, err = past.Image.Blocks.Parts(); err != nil {
+		return &usageError{err}
+	}
+	w.PartSize, w.Size, w.Stamped = past.Image.Blocks.Size, past.Image.Unpacked, past.Local()
+	w.Fine, w.Was = past.Image.Blocks.FineParts(), past.Image.Table.Was()
+	r.name, r.files = view.FileName(past.Image.Path), past.HasFiles()
+	r.doc.Image = past.Image
+	r.doc.Image.Blocks, r.doc.Image.Table = nil, nil
+	return nil
+}
+
+// compare reads the card.
+func (r *rechecking) compare(ctx context.Context, _ job.Taken) (job.Ended, error) {
+	shown := r.screen.Follow(view.Followed{Meter: &r.meter})
+	rep, failed := r.work.Run(ctx)
+	r.meter.End()
+	shown.Stop()
+	e := job.Ended{Receipt: r.doc, Failed: failed, Result: failed}
+	e.Receipt.AddRecheck(rep, r.work.Image != nil, r.work.Stamped, view.Area)
+	e.Receipt.Recheck.Before, e.Receipt.Verdict = r.before, verdictOf(failed)
+	e.Sentence = view.RecheckSentence(r.card.Name, r.name, r.files, rep, failed)
+	if failed == nil && !rep.Same() && !rep.Started() {
+		e.Receipt.Verdict, e.Result = receipt.Differs, &differsError{e.Sentence}
+	}
+	return e, nil
 }
 
 // knownOf is what a receipt says that was stamped; nil where it doesn't have a digest of each block.
@@ -144,9 +172,9 @@ func knownOf(past *receipt.Document) *recheck.Known {
 	return &recheck.Known{Name: filepath.Base(past.Image.Path), Blocks: parts}
 }
 
-// now is what the card says of itself and what is on it, and the stamp of it that was interrupted, if its start shows
-// one.
-func (r *rechecking) now(dev card.Device) (now card.Record, marked *stamp.Mark) {
+// look tells what the card says of itself and what is on it, and the stamp of it that was interrupted, if its start
+// shows one.
+func (r *rechecking) look(dev card.Device) (now card.Record, marked *stamp.Mark) {
 	now = r.card.Record()
 	rd, err := card.NewReader(dev, nil)
 	if err != nil {
@@ -171,9 +199,7 @@ func (r *rechecking) unfinished(now card.Record, marked *stamp.Mark) string {
 	if len(r.pendingOf(r.who, r.card)) > 0 {
 		return view.TestUnfinished(r.card.Name)
 	}
-	last, _ := receipt.Latest(r.history(), now, func(d receipt.Document) bool {
-		return d.Job == receipt.JobStamp || d.Job == receipt.JobWhole || d.Job == receipt.JobBlank
-	})
+	last, _ := receipt.Latest(r.history(), now, job.Overwrites)
 	switch {
 	case last == nil || last.Verdict != receipt.Interrupted && last.Verdict != receipt.Failed:
 		return ""

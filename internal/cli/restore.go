@@ -12,6 +12,7 @@ import (
 	"zipstamp/internal/gauge"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/gauge/spots"
+	"zipstamp/internal/job"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/view"
 )
@@ -100,28 +101,25 @@ func (r *restoring) settle(
 			return journal.Fate{}, err
 		}
 	}
-	typed, err := r.admit(c, r.h)
-	if err == nil && r.h.dryRun {
-		fate.What = journal.WouldPutBack
-		if err = unlike(look(c, p), c); err != nil {
-			fate.What = journal.Unsettled
+	if r.h.dryRun {
+		if _, err = r.admit(c, r.h); err == nil {
+			err = unlike(look(c, p), c)
+		}
+		if err == nil {
+			fate.What = journal.WouldPutBack
 		}
 		return fate, err
 	}
-	if err == nil && (typed || inUse(c)) {
-		if err = r.mayAsk(c, r.h, typed); err == nil && (!r.h.yes || typed) {
-			err = r.confirmCard(ctx, c, true, view.ThenRestore)
-		}
-	}
-	if err != nil {
-		return journal.Fate{}, err
-	}
-	hold, err := r.take(ctx, c, r.h, typed)
-	if err != nil {
-		return journal.Fate{}, err
-	}
-	defer hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-	return r.putBack(r.who, hold, p)
+	o := &onCard{record: record{app: r.app, who: r.who}, handling: r.h, found: c}
+	err = o.do(ctx, nil, job.Job{
+		Kind: job.Restore,
+		Fits: func(context.Context, *card.Card) (string, error) { return view.ThenRestore, nil },
+		Run: func(_ context.Context, t job.Taken) (_ job.Ended, err error) {
+			fate, err = r.putBack(r.who, t.Hold, p)
+			return job.Ended{}, err
+		},
+	})
+	return fate, err
 }
 
 // stillRuns is the error of a journal whose test still runs.
@@ -130,11 +128,6 @@ func stillRuns(err error) error {
 		return err
 	}
 	return view.StillTested(err)
-}
-
-func inUse(c *card.Card) bool {
-	mounts, swaps := c.InUse()
-	return len(mounts)+len(swaps) > 0
 }
 
 // putBack puts back what a journal has onto a card that may be its. The journal is deleted once all reads as
@@ -270,32 +263,6 @@ func (a *app) pendingOf(who person, c *card.Card) (all []journal.Pending) {
 		}
 	}
 	return all
-}
-
-// settlePending puts back what an earlier test of the card had saved, before another one begins.
-func (g *gauging) settlePending() error {
-	kept, err := allJournals(g.who)
-	if err != nil {
-		return view.SavedUnread(err)
-	}
-	for _, p := range kept {
-		if p.Err != nil || p.Card.Like(g.card.Record()) == card.Different {
-			continue
-		}
-		fate, err := g.putBack(g.who, g.hold, p)
-		if errors.Is(err, journal.ErrOtherCard) || is[*journal.SectorError](err) {
-			continue
-		}
-		said := view.FateText(fate)
-		if is[*journal.NotBackError](err) { // it stays saved
-			said, err = view.ErrorText(err), nil
-		}
-		if err != nil {
-			return err
-		}
-		g.screen.Say(view.EarlierTest(g.card.Name, said))
-	}
-	return nil
 }
 
 // offerPending offers to put back what an earlier test of the card had saved, before the card is overwritten. What is

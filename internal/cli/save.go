@@ -18,6 +18,7 @@ import (
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
 	"zipstamp/internal/image"
+	"zipstamp/internal/job"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/save"
@@ -26,18 +27,17 @@ import (
 )
 
 func (a *app) save() *cobra.Command {
-	s := &saving{gauging: &gauging{record: record{app: a}, job: receipt.JobSave, keeps: true}}
+	s := &saving{onCard: onCard{record: record{app: a}}}
 	cmd := a.command("save", 1, 2, func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args) })
 	f := cmd.Flags()
-	s.o.handling.flags(f, a.streams.Here)
+	s.flags(f, a.streams.Here)
 	f.BoolVar(&s.copy.zeros, "free-as-zeros", false, "")
-	receiptFlag(f, &s.o.receipt)
 	return cmd
 }
 
 // saving is a run of save.
 type saving struct {
-	*gauging
+	onCard
 	copy copying
 }
 
@@ -65,8 +65,7 @@ type keptCopy struct {
 	save.Progress
 }
 
-func (s *saving) run(ctx context.Context, args []string) (err error) {
-	defer s.close()
+func (s *saving) run(ctx context.Context, args []string) error {
 	last := len(args) - 1
 	if _, _, ok := save.FormatOf(args[last]); last == 0 && !ok {
 		return &usageError{view.OnlyCard(args[0])}
@@ -81,40 +80,30 @@ func (s *saving) run(ctx context.Context, args []string) (err error) {
 		}
 	}
 	s.copy.path = args[last]
-	if err := s.prepare(ctx, args[:last]); err != nil {
-		return err
-	}
-	if err := s.copy.prepare(s.card); err != nil {
-		return err
-	}
-	if s.o.dryRun {
-		return s.planned(view.ThenSave(s.copy.path))
-	}
-	if s.asks() && !(s.o.yes && !s.typed) {
-		if err := s.confirmCard(ctx, s.card, true, view.ThenSave(s.copy.path)); err != nil {
-			return err
-		}
-	}
-	if s.hold, err = s.take(ctx, s.card, s.o.handling, s.typed); err != nil {
-		return err
-	}
-	if err := s.settlePending(); err != nil {
-		return err
-	}
+	return s.do(ctx, args[:last], job.Job{Kind: job.Save, Run: s.read, Fits: func(
+		_ context.Context, c *card.Card,
+	) (string, error) {
+		return view.ThenSave(s.copy.path), s.copy.prepare(c)
+	}})
+}
+
+// read reads the card into the file.
+func (s *saving) read(ctx context.Context, t job.Taken) (job.Ended, error) {
 	if s.copy.carry != nil {
 		s.screen.Say(view.CopyCarriesOn(s.copy.path, s.copy.carry.Read, s.copy.carry.End))
 	}
-	s.follow()
-	r, failed := s.copy.run(ctx, s.who, s.hold, s.card, &s.meter)
-	s.unfollow()
-	now := s.hold.Card()
-	doc := receipt.NewSave(now, s.hold, s.who.short(absolute(s.copy.path)), string(s.copy.format), r)
-	s.letGo(ctx, &doc, card.Leaving{})
-	doc.Verdict = verdictOf(failed)
-	result := failed
+	unfollow := s.follow(t, "", view.SaveLeft(t.Card.Name))
+	r, failed := s.copy.run(ctx, s.who, t.Hold, t.Card, &s.meter)
+	unfollow()
+	now := t.Hold.Card()
+	e := job.Ended{
+		Receipt: receipt.NewSave(now, t.Hold, s.who.short(absolute(s.copy.path)), string(s.copy.format), r),
+		Failed:  failed, Result: failed, Sentence: view.SaveSentence(now.Name, s.copy.path, r, failed),
+	}
+	e.Receipt.Verdict = verdictOf(failed)
 	if lost := append(slices.Clone(r.Unread), r.Unsteady...); failed == nil && len(lost) > 0 {
-		doc.Verdict = receipt.Incomplete
-		result = &card.IOError{
+		e.Receipt.Verdict = receipt.Incomplete
+		e.Result = &card.IOError{
 			Op: "read", Card: now.Name, Offset: lost[0].Offset,
 			Err: errors.New("some places could not be read, or not twice the same"),
 		}
@@ -122,7 +111,7 @@ func (s *saving) run(ctx context.Context, args []string) (err error) {
 	if r.Anew {
 		s.screen.Say(view.CopyMadeAnew)
 	}
-	return s.conclude(doc, view.SaveSentence(now.Name, s.copy.path, r, failed), failed, result)
+	return e, nil
 }
 
 func absolute(path string) string {

@@ -11,6 +11,7 @@ import (
 	"zipstamp/internal/digest"
 	"zipstamp/internal/document"
 	"zipstamp/internal/fetch"
+	"zipstamp/internal/job"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/shelf"
 	"zipstamp/internal/state"
@@ -105,7 +106,7 @@ func (a *app) installed(who person, set settings) map[string][]view.OnCard {
 	on := map[string][]view.OnCard{}
 	var seen []receipt.Document
 	for _, doc := range history { // the latest first
-		if !slices.Contains([]string{receipt.JobStamp, receipt.JobBlank, receipt.JobWhole}, doc.Job) {
+		if !job.Overwrites(doc) {
 			continue
 		}
 		if slices.ContainsFunc(seen, func(later receipt.Document) bool {

@@ -37,7 +37,8 @@ func LacksScheme(text string) bool {
 	isOther := func(r rune) bool {
 		return r != '.' && r != '-' && !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9')
 	}
-	return ok && file != "" && file[0] != '/' && name != "" && strings.Trim(name, ".-") == name && !strings.ContainsFunc(name, isOther)
+	return ok && file != "" && file[0] != '/' && name != "" &&
+		strings.Trim(name, ".-") == name && !strings.ContainsFunc(name, isOther)
 }
 
 func isScheme(s string) bool {
