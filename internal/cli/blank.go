@@ -7,7 +7,6 @@ import (
 
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
-	"zipstamp/internal/gauge"
 	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
@@ -15,7 +14,7 @@ import (
 )
 
 func (a *app) blank() *cobra.Command {
-	b := &blanking{onCard: onCard{record: record{app: a}}}
+	b := &blanking{onCard: a.onCard()}
 	var o stampOptions
 	var files filesLoad
 	cmd := a.command("blank", 0, maxArrive, func(cmd *cobra.Command, args []string) error {
@@ -42,7 +41,7 @@ func (a *app) blank() *cobra.Command {
 		if len(args) > 1 {
 			return &usageError{view.ErrOneBlank}
 		}
-		return b.do(cmd.Context(), args, job.Job{Kind: job.Blank, Fits: b.fits, Run: b.run})
+		return b.do(cmd.Context(), args, job.One{Kind: job.Blank, Fits: b.fits, Run: b.run})
 	})
 	f := cmd.Flags()
 	b.flags(f, a.streams.Here)
@@ -75,15 +74,14 @@ func (b *blanking) with(cmd *cobra.Command, o stampOptions, files *filesLoad, ca
 	if b.wanted.kind == askExFAT {
 		return &usageError{view.ErrFilesOnFAT}
 	}
-	o.handling, o.receipt = b.handling, b.receipt
-	s := &stamping{record: b.record, o: o, load: files}
+	s := &stamping{session: b.session, o: o, load: files}
 	if err := s.begin(cmd.Flags()); err != nil {
 		return err
 	}
 	return s.run(cmd.Context(), cards)
 }
 
-func (b *blanking) fits(_ context.Context, c *card.Card) (then string, err error) {
+func (b *blanking) fits(c *card.Card) (then string, err error) {
 	if b.size, err = b.usable(c, b.realSize); err != nil {
 		return "", err
 	}
@@ -94,7 +92,7 @@ func (b *blanking) fits(_ context.Context, c *card.Card) (then string, err error
 	return view.ThenBlank(plan.Kind(), plan.Label, b.size, b.wanted.kind != ""), nil
 }
 
-func (b *blanking) run(ctx context.Context, t job.Taken) (job.Ended, error) {
+func (b *blanking) run(ctx context.Context, t *job.Target) (job.Ended, error) {
 	plan, err := b.plan(t.Hold.Size(), t.Hold.SectorSize())
 	if err != nil {
 		return job.Ended{}, err
@@ -127,7 +125,7 @@ func (a *app) usable(c *card.Card, realSize bool) (int64, error) {
 	if d, err := c.Contents(); err == nil {
 		now.DiskID = d.Table.ID
 	}
-	latest, like := a.lastGauge(now)
+	latest, like := a.history().Tested(now)
 	counterfeit := latest != nil && latest.Gauge.Loss != nil
 	switch {
 	case !realSize && counterfeit && like == card.Same:
@@ -147,13 +145,4 @@ func (a *app) usable(c *card.Card, realSize bool) (int64, error) {
 		return 0, view.SizeInexact(c.Name, c.Given)
 	}
 	return latest.Gauge.Loss.Real, nil
-}
-
-// lastGauge is the receipt of the last test of a card that came to a result, and whether that is of this very card; nil
-// if none is known.
-func (a *app) lastGauge(now card.Record) (*receipt.Document, card.Likeness) {
-	return receipt.Latest(a.history(), now, func(doc receipt.Document) bool {
-		conclusive := doc.Verdict != receipt.Interrupted && doc.Verdict != receipt.Verdict(gauge.Inconclusive)
-		return (doc.Job == receipt.JobSpots || doc.Job == receipt.JobWhole) && doc.Gauge != nil && conclusive
-	})
 }

@@ -13,6 +13,7 @@ import (
 	"zipstamp/internal/card/disks"
 	"zipstamp/internal/card/guard"
 	"zipstamp/internal/document"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/view"
@@ -98,7 +99,7 @@ func (a *app) inspect(c *card.Card, reasons []guard.Reason) view.Listed {
 	now := c.Record()
 	l.OwnName = a.ownName(now)
 	now.DiskID = id
-	l.Tested, l.TestedLike = a.lastGauge(now)
+	l.Tested, l.TestedLike = a.history().Tested(now)
 	l.Last, l.LastLike = receipt.Latest(a.history(), now, func(d receipt.Document) bool {
 		// something else is on it now
 		return d.Left() && (id == "" || d.Card.DiskID == "" || strings.EqualFold(id, d.Card.DiskID))
@@ -140,9 +141,9 @@ func isCard(reasons []guard.Reason) bool {
 }
 
 // history is the user's receipts, the latest first.
-func (a *app) history() []receipt.Document {
+func (a *app) history() job.Past {
 	if a.past == nil {
-		a.past = []receipt.Document{}
+		a.past = job.Past{}
 		who, err := whoRuns()
 		if err != nil {
 			return nil // then there are none that could be found

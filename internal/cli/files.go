@@ -10,6 +10,7 @@ import (
 	"zipstamp/internal/blank"
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/loose"
 	"zipstamp/internal/meter"
@@ -37,7 +38,7 @@ type fitted struct {
 	realSize int64 // what is used of the card, bytes; 0: all
 }
 
-func (l *filesLoad) job() string { return receipt.JobBlank }
+func (l *filesLoad) kind() job.Kind { return job.Blank }
 
 func (l *filesLoad) named() string { return view.FilesIn(l.set.Path) }
 
@@ -61,7 +62,7 @@ func (l *filesLoad) open(_ context.Context, s *stamping) (err error) {
 func (l *filesLoad) look(ctx context.Context, s *stamping, _ int64) (err error) {
 	if s.image == nil {
 		for _, t := range s.targets {
-			if err := t.card.Apart(view.TheFiles, l.path); err != nil {
+			if err := t.Card.Apart(view.TheFiles, l.path); err != nil {
 				return err
 			}
 		}
@@ -93,11 +94,11 @@ func (l *filesLoad) list(ctx context.Context, s *stamping) (*loose.Set, error) {
 }
 
 func (l *filesLoad) fit(t *target) error {
-	realSize, err := l.s.usable(t.card, l.realSize)
+	realSize, err := l.s.usable(t.Card, l.realSize)
 	if err != nil {
 		return err
 	}
-	size, sector := t.card.Size, max(t.card.SectorSize, 512)
+	size, sector := t.Card.Size, max(t.Card.SectorSize, 512)
 	if realSize > 0 {
 		size = min(size, realSize)
 	}
@@ -155,9 +156,9 @@ func (l *filesLoad) complete(job *stamp.Job, _ *check.Report) {
 
 func (l *filesLoad) device(t *target) card.Device {
 	if real := l.cards[t].realSize; real > 0 {
-		return card.UpTo(t.hold, real)
+		return card.UpTo(t.Hold, real)
 	}
-	return t.hold
+	return t.Hold
 }
 
 func (l *filesLoad) record(

@@ -28,7 +28,7 @@ func (a *app) gauge() *cobra.Command {
 }
 
 func (a *app) gaugeSpots() *cobra.Command {
-	t := spotsTest{cardTest: cardTest{onCard: onCard{record: record{app: a}}}}
+	t := spotsTest{cardTest: cardTest{onCard: a.onCard()}}
 	cmd := a.command("gauge spots", 0, 1, func(cmd *cobra.Command, args []string) error {
 		if t.places < 1 || t.places > maxPlaces {
 			return &usageError{view.OutOfRange("--places", t.places, 1, maxPlaces)}
@@ -36,7 +36,7 @@ func (a *app) gaugeSpots() *cobra.Command {
 		if !cmd.Flags().Changed("seed") {
 			t.seed = randomSeed()
 		}
-		return t.do(cmd.Context(), args, job.Job{
+		return t.do(cmd.Context(), args, job.One{
 			Kind: job.Spots, Fits: t.fits(view.ThenSpots), Unasked: t.screen.Gauging, Run: t.run,
 		})
 	})
@@ -61,9 +61,9 @@ func randomNonce() (n mark.Nonce) {
 }
 
 func (a *app) gaugeWhole() *cobra.Command {
-	t := wholeTest{cardTest: cardTest{onCard: onCard{record: record{app: a}}}}
+	t := wholeTest{cardTest: cardTest{onCard: a.onCard()}}
 	cmd := a.command("gauge whole", 0, 1, func(cmd *cobra.Command, args []string) error {
-		return t.do(cmd.Context(), args, job.Job{
+		return t.do(cmd.Context(), args, job.One{
 			Kind: job.Whole, Fits: t.fits(view.ThenWhole), Foretell: t.foretell, Run: t.run,
 		})
 	})
@@ -86,8 +86,8 @@ func (t *cardTest) flags(f *pflag.FlagSet, here card.Local) {
 }
 
 // fits finds out how much of a card is to be tested, in whole sectors.
-func (t *cardTest) fits(then string) func(context.Context, *card.Card) (string, error) {
-	return func(_ context.Context, c *card.Card) (string, error) {
+func (t *cardTest) fits(then string) func(*card.Card) (string, error) {
+	return func(c *card.Card) (string, error) {
 		n, err := t.part.bytes()
 		if n > c.Size {
 			err = &usageError{view.FirstTooLarge(t.part.text, c.Name, c.Size)}
@@ -105,7 +105,7 @@ type spotsTest struct {
 	seed   uint64
 }
 
-func (s *spotsTest) run(ctx context.Context, t job.Taken) (job.Ended, error) {
+func (s *spotsTest) run(ctx context.Context, t *job.Target) (job.Ended, error) {
 	nonce := randomNonce()
 	j, err := createJournal(s.who, journal.Head{
 		Job: job.Spots.Name, Card: t.Card.Record(), Nonce: nonce, Started: time.Now(),
@@ -137,13 +137,13 @@ type wholeTest struct {
 	toTheEnd, afresh bool
 }
 
-func (w *wholeTest) run(ctx context.Context, t job.Taken) (job.Ended, error) {
+func (w *wholeTest) run(ctx context.Context, t *job.Target) (job.Ended, error) {
 	who := t.Card.Record()
 	test := whole.Test{
 		Device: t.Hold, Meter: &w.meter, Nonce: randomNonce(), First: w.first, ToTheEnd: w.toTheEnd,
 		Begun: t.DeleteSaved,
 	}
-	_, test.ReadRate = w.ratesOf(t.Card)
+	_, test.ReadRate = w.history().Rates(t.Card)
 	if err := w.carryOn(t, &test); err != nil {
 		return job.Ended{}, err
 	}
@@ -170,7 +170,7 @@ func (w *wholeTest) run(ctx context.Context, t job.Taken) (job.Ended, error) {
 const forgetAfter = 60 * 24 * time.Hour
 
 // carryOn looks for a test of this card that was interrupted.
-func (w *wholeTest) carryOn(t job.Taken, test *whole.Test) error {
+func (w *wholeTest) carryOn(t *job.Target, test *whole.Test) error {
 	var found []whole.Kept
 	var unusable []error
 	_ = w.who.as(func() error { // what can't be read is unusable
@@ -254,7 +254,7 @@ func allJournals(who person) (all []journal.Pending, err error) {
 }
 
 // tested is the result of a test; failed is why it did not come to its end.
-func tested(k job.Kind, t job.Taken, rep *gauge.Report, failed error) (job.Ended, error) {
+func tested(k job.Kind, t *job.Target, rep *gauge.Report, failed error) (job.Ended, error) {
 	if rep == nil {
 		return job.Ended{}, failed
 	}

@@ -10,6 +10,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
 	"zipstamp/internal/image"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
@@ -19,7 +20,7 @@ import (
 
 // load is what a run of stamping puts onto cards: an image, or a file system with loose files.
 type load interface {
-	job() string   // as receipts call it
+	kind() job.Kind
 	named() string // what is written, for people
 	// open opens what was downloaded and finds what was published for it.
 	open(ctx context.Context, s *stamping) error
@@ -50,7 +51,7 @@ type imageLoad struct {
 	atLeast  int64 // bytes that were unpacked, where there are more; 0: not known
 }
 
-func (l *imageLoad) job() string { return receipt.JobStamp }
+func (l *imageLoad) kind() job.Kind { return job.Stamp }
 
 func (l *imageLoad) named() string { return view.FileName(l.s.image.Path) }
 
@@ -75,8 +76,8 @@ func (l *imageLoad) look(_ context.Context, s *stamping, room int64) (err error)
 }
 
 func (l *imageLoad) fit(t *target) error {
-	if need := max(l.contents.Size.Known(), l.atLeast); need > t.card.Size {
-		return &stamp.TooSmallError{Image: need, Card: t.card.Size, AtLeast: l.atLeast > 0}
+	if need := max(l.contents.Size.Known(), l.atLeast); need > t.Card.Size {
+		return &stamp.TooSmallError{Image: need, Card: t.Card.Size, AtLeast: l.atLeast > 0}
 	}
 	return nil
 }
@@ -102,7 +103,7 @@ func (l *imageLoad) check(ctx context.Context, s *stamping, m *meter.Meter) (che
 			Path: s.image.Path, Size: s.image.Size, Packing: l.contents.Packing, Member: l.contents.Member,
 		}, nil
 	}
-	if !s.o.dryRun {
+	if !s.handling.dryRun {
 		s.image.Keep = image.KeepMost // what is unpacked for its digest isn't unpacked again
 	}
 	defer func() { s.image.Keep = 0 }()
@@ -143,7 +144,7 @@ func (l *imageLoad) compare(
 	}
 }
 
-func (l *imageLoad) device(t *target) card.Device { return t.hold }
+func (l *imageLoad) device(t *target) card.Device { return t.Hold }
 
 func (l *imageLoad) record(
 	t *target, report check.Report, o stamp.Outcome, now *card.Card, dev card.Device,
@@ -170,9 +171,9 @@ func (s *stamping) leaveOut() error {
 		}
 		var small *stamp.TooSmallError
 		if errors.As(err, &small) && len(s.targets) > 1 {
-			small.Name = t.card.Name
+			small.Name = t.Card.Name
 		}
-		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
+		t.Out, t.outcome = true, &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
 		first = cmp.Or(first, err)
 	}
 	if len(s.left()) == 0 {
@@ -183,7 +184,7 @@ func (s *stamping) leaveOut() error {
 	}
 	for _, t := range s.targets {
 		if t.outcome != nil {
-			s.screen.Say(view.LeftOut(t.card.Name, t.outcome.Err))
+			s.screen.Say(view.LeftOut(t.Card.Name, t.outcome.Err))
 		}
 	}
 	return nil

@@ -15,18 +15,18 @@ import (
 )
 
 func (a *app) pace() *cobra.Command {
-	o := &onCard{record: record{app: a}}
+	o := a.onCard()
 	cmd := a.command("pace", 0, 1, func(cmd *cobra.Command, args []string) error {
-		return o.do(cmd.Context(), args, job.Job{
+		return o.do(cmd.Context(), args, job.One{
 			Kind: job.Pace, Run: o.measure,
-			Fits: func(context.Context, *card.Card) (string, error) { return view.ThenPace, nil },
+			Fits: func(*card.Card) (string, error) { return view.ThenPace, nil },
 		})
 	})
 	o.flags(cmd.Flags(), a.streams.Here)
 	return cmd
 }
 
-func (o *onCard) measure(ctx context.Context, t job.Taken) (job.Ended, error) {
+func (o *onCard) measure(ctx context.Context, t *job.Target) (job.Ended, error) {
 	unfollow := o.follow(t, "", view.PaceLeft(t.Card.Name))
 	rep, failed := pace.Test{Device: t.Hold, Meter: &o.meter, Seed: randomSeed()}.Run(ctx)
 	unfollow()

@@ -40,13 +40,13 @@ func (t *target) tryPlaces(ctx context.Context, s *stamping, progress *view.Prog
 	start, need := time.Now(), s.load.need(t)
 	nonce := randomNonce()
 	j, err := createJournal(s.who, journal.Head{
-		Job: s.load.job(), Card: t.card.Record(), Nonce: nonce, Started: start,
+		Job: s.load.kind().Name, Card: t.Card.Record(), Nonce: nonce, Started: start,
 	})
 	if err != nil {
 		j = nil // it is to be overwritten anyway
 	}
 	rep, restored, err := spots.Test{
-		Device: t.hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces,
+		Device: t.Hold, Meter: &t.meter, Nonce: nonce, Seed: randomSeed(), Places: preflightPlaces,
 		Quick: max(need, stamp.BlockSize), Journal: j,
 	}.Run(ctx)
 	state := stamp.Untouched
@@ -66,7 +66,7 @@ func (t *target) tryPlaces(ctx context.Context, s *stamping, progress *view.Prog
 		if s.load.knownFake(t) {
 			break
 		}
-		progress.Say(view.CounterfeitButLarge(t.card.Name, l.Real, rep.Claimed))
+		progress.Say(view.CounterfeitButLarge(t.Card.Name, l.Real, rep.Claimed))
 	case l != nil:
 		t.spots.Real = l.Real
 		t.refused = &stamp.Outcome{
@@ -94,16 +94,14 @@ func (s *stamping) isNow(t *target, state view.CardState) {
 	s.states[t] = state
 	names := map[view.CardState][]string{}
 	for _, one := range s.left() {
-		names[s.states[one]] = append(names[s.states[one]], one.card.Name)
+		names[s.states[one]] = append(names[s.states[one]], one.Card.Name)
 	}
 	s.app.left.is(view.StampsLeft(names))
 }
 
 // overwritten deletes what was saved of the card, when it is overwritten.
 func (t *target) overwritten() {
-	if t.deleteSaved != nil {
-		t.deleteSaved()
-	}
+	t.DeleteSaved()
 	if t.stale != nil {
 		_ = t.who.as(t.stale.Remove)
 		t.stale = nil

@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) recheck() *cobra.Command {
-	r := &rechecking{onCard: onCard{record: record{app: a}}}
+	r := &rechecking{onCard: a.onCard()}
 	cmd := a.command("recheck", 0, 2, func(cmd *cobra.Command, args []string) error {
 		return r.run(cmd.Context(), args)
 	})
@@ -66,9 +66,9 @@ func (r *rechecking) run(ctx context.Context, args []string) error {
 			_ = end() // nothing was written
 		}
 	}()
-	return r.do(ctx, args[:min(len(args), 1)], job.Job{
+	return r.do(ctx, args[:min(len(args), 1)], job.One{
 		Kind: job.Recheck, Run: r.compare,
-		Fits: func(_ context.Context, c *card.Card) (string, error) {
+		Fits: func(c *card.Card) (string, error) {
 			r.card = c
 			if err := r.open(); err != nil {
 				return "", err
@@ -119,7 +119,7 @@ func (r *rechecking) toImage(path string) error {
 		Path: f.Path, Size: f.Size, Packing: w.Contents.Packing, Member: w.Contents.Member,
 		Download: map[string]string{}, Image: map[string]string{}, Published: []receipt.Published{},
 	}
-	if past, like := r.stampOf(r.now); like == card.Same {
+	if past, like := r.history().Stamped(r.now); like == card.Same {
 		w.Stamped, w.Known = past.Local(), knownOf(past)
 	}
 	return nil
@@ -144,7 +144,7 @@ func (r *rechecking) toReceipt() error {
 }
 
 // compare reads the card.
-func (r *rechecking) compare(ctx context.Context, _ job.Taken) (job.Ended, error) {
+func (r *rechecking) compare(ctx context.Context, _ *job.Target) (job.Ended, error) {
 	shown := r.screen.Follow(view.Followed{Meter: &r.meter})
 	rep, failed := r.work.Run(ctx)
 	r.meter.End()
@@ -209,12 +209,6 @@ func (r *rechecking) unfinished(now card.Record, marked *stamp.Mark) string {
 	return view.JobUnfinished(last.Job, r.card.Name, last.Ended)
 }
 
-// stampOf is the receipt of the stamp that left on the card what is on it now, as far as is known; nil if there is
-// none.
-func (r *rechecking) stampOf(now card.Record) (*receipt.Document, card.Likeness) {
-	return receipt.Latest(r.history(), now, receipt.Document.Left)
-}
-
 // fitting is the receipt to compare with: the one that was named, or the one of the last stamp of this card.
 func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 	var past *receipt.Document
@@ -226,7 +220,7 @@ func (r *rechecking) fitting(now card.Record) (*receipt.Document, error) {
 		past = &doc
 	} else {
 		var like card.Likeness
-		past, like = r.stampOf(now)
+		past, like = r.history().Stamped(now)
 		switch {
 		case past == nil:
 			return nil, view.NoStampKnown(r.card.Name, r.card.Given)

@@ -110,11 +110,12 @@ func (r *restoring) settle(
 		}
 		return fate, err
 	}
-	o := &onCard{record: record{app: r.app, who: r.who}, handling: r.h, found: c}
-	err = o.do(ctx, nil, job.Job{
+	o := r.onCard()
+	o.who, o.handling, o.found = r.who, r.h, c
+	err = o.do(ctx, nil, job.One{
 		Kind: job.Restore,
-		Fits: func(context.Context, *card.Card) (string, error) { return view.ThenRestore, nil },
-		Run: func(_ context.Context, t job.Taken) (_ job.Ended, err error) {
+		Fits: func(*card.Card) (string, error) { return view.ThenRestore, nil },
+		Run: func(_ context.Context, t *job.Target) (_ job.Ended, err error) {
 			fate, err = r.putBack(r.who, t.Hold, p)
 			return job.Ended{}, err
 		},

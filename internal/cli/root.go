@@ -21,7 +21,7 @@ import (
 	"zipstamp/internal/card/alias"
 	"zipstamp/internal/card/here"
 	"zipstamp/internal/document"
-	"zipstamp/internal/receipt"
+	"zipstamp/internal/job"
 	"zipstamp/internal/shell"
 	"zipstamp/internal/view"
 )
@@ -36,7 +36,7 @@ type app struct {
 	json    bool
 	printed bool // the JSON document has been printed
 	started bool // arguments were understood, and the command runs
-	past    []receipt.Document
+	past    job.Past
 	left    *leaving
 	names   []alias.Entry // that a person has given to cards
 	named   bool          // they have been read

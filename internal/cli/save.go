@@ -27,7 +27,7 @@ import (
 )
 
 func (a *app) save() *cobra.Command {
-	s := &saving{onCard: onCard{record: record{app: a}}}
+	s := &saving{onCard: a.onCard()}
 	cmd := a.command("save", 1, 2, func(cmd *cobra.Command, args []string) error { return s.run(cmd.Context(), args) })
 	f := cmd.Flags()
 	s.flags(f, a.streams.Here)
@@ -80,15 +80,13 @@ func (s *saving) run(ctx context.Context, args []string) error {
 		}
 	}
 	s.copy.path = args[last]
-	return s.do(ctx, args[:last], job.Job{Kind: job.Save, Run: s.read, Fits: func(
-		_ context.Context, c *card.Card,
-	) (string, error) {
+	return s.do(ctx, args[:last], job.One{Kind: job.Save, Run: s.read, Fits: func(c *card.Card) (string, error) {
 		return view.ThenSave(s.copy.path), s.copy.prepare(c)
 	}})
 }
 
 // read reads the card into the file.
-func (s *saving) read(ctx context.Context, t job.Taken) (job.Ended, error) {
+func (s *saving) read(ctx context.Context, t *job.Target) (job.Ended, error) {
 	if s.copy.carry != nil {
 		s.screen.Say(view.CopyCarriesOn(s.copy.path, s.copy.carry.Read, s.copy.carry.End))
 	}

@@ -16,6 +16,7 @@ import (
 	"zipstamp/internal/check"
 	"zipstamp/internal/gauge/journal"
 	"zipstamp/internal/image"
+	"zipstamp/internal/job"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
@@ -25,10 +26,8 @@ import (
 // stampOptions are the flags of stamp.
 type stampOptions struct {
 	published
-	handling
 	unchecked bool
 	noSpots   bool
-	receipt   string
 	discard   bool // what is beyond the image
 	powerOff  bool
 	saveFirst string // the file into which the card is copied before it is overwritten
@@ -42,9 +41,9 @@ type stampOptions struct {
 const maxArrive = 16
 
 func (a *app) stamp() *cobra.Command {
-	var o stampOptions
+	s := &stamping{session: session{record: record{app: a}}}
 	cmd := a.command("stamp", 1, 1+maxArrive, func(cmd *cobra.Command, args []string) error {
-		s := &stamping{record: record{app: a}, o: o, load: a.loadOf(args[0], o.plain)}
+		s.load = a.loadOf(args[0], s.o.plain)
 		if err := s.begin(cmd.Flags()); err != nil {
 			return err
 		}
@@ -55,9 +54,9 @@ func (a *app) stamp() *cobra.Command {
 		}
 		return s.run(cmd.Context(), args[1:])
 	})
-	f := cmd.Flags()
+	f, o := cmd.Flags(), &s.o
 	o.published.flags(f)
-	o.handling.flags(f, a.streams.Here)
+	s.flags(f, a.streams.Here)
 	f.BoolVar(&o.unchecked, "unchecked", false, "")
 	f.BoolVar(&o.incomplete, "incomplete", false, "")
 	f.BoolVar(&o.noSpots, "no-spots", false, "")
@@ -65,7 +64,6 @@ func (a *app) stamp() *cobra.Command {
 	f.Bool("write-all", false, "")
 	f.BoolVar(&o.discard, "discard-rest", false, "")
 	f.Int("repairs", stamp.DefaultRepairs, "")
-	receiptFlag(f, &o.receipt)
 	f.IntVar(&o.arrive, "arrive", 0, "")
 	noEjectFlag(f)
 	f.BoolVar(&o.plain, "plain-http", false, "")
@@ -74,10 +72,11 @@ func (a *app) stamp() *cobra.Command {
 	return cmd
 }
 
-// stamping is a run of stamp.
+// stamping is a run of stamp: the job's Session.
 type stamping struct {
-	record // what the cards' own records begin with
-	o      stampOptions
+	session // its record is what the cards' own begin with
+	o       stampOptions
+	named   []string // the cards
 
 	load     load
 	image    *image.File // nil where no file was downloaded
@@ -88,7 +87,9 @@ type stamping struct {
 	statesMu sync.Mutex
 	states   map[*target]view.CardState
 
-	stopCheck func() // ends a check that is under way; nil: none was begun
+	checked   func() (check.Report, error) // waits for the end of the check
+	meter     *meter.Meter                 // of it
+	stopCheck func()                       // ends a check that is under way; nil: none was begun
 	targets   []*target
 	release   func() // of what the load holds; nil: nothing
 }
@@ -96,50 +97,36 @@ type stamping struct {
 // target is a card of the run.
 type target struct {
 	record
-	card  *card.Card
-	typed bool       // its name must be typed, whatever else was said
-	hold  *card.Hold // nil before it is claimed, and after it was let go
+	*job.Target
 	past  *stamp.Past
 	meter meter.Meter
 
-	spots       *receipt.Spots   // what was found before the first write
-	outcome     *stamp.Outcome   // what became of it; nil before that is known
-	refused     *stamp.Outcome   // of a card that is not stamped because of what was found
-	stale       *journal.Journal // of places that were tried and not put back, before it is overwritten; nil: none
-	deleteSaved func()           // deletes what an interrupted test has saved of the card, when it is overwritten
+	spots   *receipt.Spots   // what was found before the first write
+	outcome *stamp.Outcome   // what became of it; nil before that is known
+	refused *stamp.Outcome   // of a card that is not stamped because of what was found
+	stale   *journal.Journal // of places that were tried and not put back, before it is overwritten; nil: none
 }
 
 // run is the story of the command: everything that can be found wrong is found before a card is
 // touched.
 func (s *stamping) run(ctx context.Context, cards []string) error {
 	defer s.close()
-	if err := s.prepare(ctx, cards); err != nil {
-		return err
+	s.named = cards
+	return job.Do(ctx, s, job.Job{
+		Kind: s.load.kind(), Agreed: s.yes, DryRun: s.handling.dryRun, Fits: s.fits, Foretell: s.beginCheck,
+		Run: s.work,
+	})
+}
+
+// work waits for the end of the check, and stamps the cards.
+func (s *stamping) work(ctx context.Context, _ []*job.Target) ([]job.Ended, error) {
+	left, m := s.left(), s.meter
+	path, size := "", int64(0)
+	if s.image != nil {
+		path, size = s.image.Path, s.image.Size
 	}
-	if s.o.dryRun {
-		return s.dryRun(ctx)
-	}
-	for _, t := range s.left() {
-		deleteSaved, err := s.offerPending(ctx, s.who, t.card, s.o.handling)
-		if err != nil {
-			return s.untouched(err)
-		}
-		t.deleteSaved = deleteSaved
-	}
-	m := new(meter.Meter)
-	if len(s.targets) == 1 {
-		m = &s.targets[0].meter // one card's progress goes on where that of the check ends
-	}
-	checked := s.beginCheck(ctx, m)
-	if err := s.confirm(ctx); err != nil {
-		return s.untouched(err)
-	}
-	if err := s.claim(ctx); err != nil {
-		return s.untouched(err)
-	}
-	left := s.left()
 	for _, t := range left {
-		t.past = s.pastOf(t.card, s.image)
+		t.past = s.history().Of(t.Card, path, size)
 	}
 	m.Foresee(func(meter.Reading) (meter.Foreseen, bool) { return s.foresee(left) })
 	progress := s.screen.Follow(view.Followed{Meter: m, Title: s.title(left)})
@@ -147,7 +134,7 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		progress.Stop()
 		progress = s.screen.Follow(s.followed()...)
 	}
-	report, err := checked()
+	report, err := s.checked()
 	if err == nil {
 		err = s.refit(report)
 	}
@@ -155,9 +142,9 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		m.End()
 		progress.Stop()
 		if err != nil {
-			return s.untouched(err)
+			return nil, s.untouched(err)
 		}
-		return s.refuseImage(report)
+		return nil, s.refuseImage(report)
 	}
 	if len(s.targets) > 1 && !s.arrives() {
 		m.End()
@@ -168,7 +155,7 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		if err := s.saveFirst(ctx, progress); err != nil {
 			s.targets[0].meter.End()
 			progress.Stop()
-			return s.untouched(err)
+			return nil, s.untouched(err)
 		}
 	}
 	out := s.stamp(ctx, &report, progress)
@@ -176,25 +163,29 @@ func (s *stamping) run(ctx context.Context, cards []string) error {
 		t.meter.End()
 	}
 	progress.Stop()
-	return s.finish(ctx, report, out)
+	var ended []job.Ended
+	for i, t := range s.targets {
+		ended = append(ended, s.ended(t, report, out[i]))
+	}
+	return ended, nil
 }
 
 // saveFirst copies the card before it is overwritten. A copy that is not whole is none.
 func (s *stamping) saveFirst(ctx context.Context, progress *view.Progress) error {
 	t := s.targets[0]
 	s.app.left.is(view.TryLeft(s.names()))
-	r, err := s.copy.run(ctx, s.who, t.hold, t.card, &t.meter)
+	r, err := s.copy.run(ctx, s.who, t.Hold, t.Card, &t.meter)
 	switch {
 	case errors.Is(err, view.ErrInterrupted):
 		return err
 	case err != nil:
-		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, err), err)
+		return view.NotSavedFirst(view.SaveSentence(t.Card.Name, s.copy.path, r, err), err)
 	case len(r.Unread)+len(r.Unsteady) > 0:
-		return view.NotSavedFirst(view.SaveSentence(t.card.Name, s.copy.path, r, nil), &card.IOError{
-			Op: "read", Card: t.card.Name, Offset: append(r.Unread, r.Unsteady...)[0].Offset, Err: fault.BadPlace,
+		return view.NotSavedFirst(view.SaveSentence(t.Card.Name, s.copy.path, r, nil), &card.IOError{
+			Op: "read", Card: t.Card.Name, Offset: append(r.Unread, r.Unsteady...)[0].Offset, Err: fault.BadPlace,
 		})
 	}
-	progress.Say(view.SaveSentence(t.card.Name, s.copy.path, r, nil))
+	progress.Say(view.SaveSentence(t.Card.Name, s.copy.path, r, nil))
 	return nil
 }
 
@@ -204,8 +195,8 @@ const atOnce = 4
 // stamp does the work. Cards that are to be the same are written from one stream, and others side by side.
 func (s *stamping) stamp(ctx context.Context, report *check.Report, progress *view.Progress) []stamp.Outcome {
 	for _, t := range s.left() {
-		name := t.card.Name
-		t.hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
+		name := t.Card.Name
+		t.Hold.Tell(func(m card.Mishap) { progress.Say(view.MishapSentence(name, m)) })
 	}
 	s.app.left.is(view.NothingWritten(s.names()))
 	var groups errgroup.Group
@@ -260,7 +251,7 @@ func (s *stamping) stampSame(
 			o = *refused
 		}
 		if t := same[i]; o.Err == nil && t.spots != nil && t.spots.Real > 0 && !s.load.knownFake(t) {
-			o.Err = &stamp.CounterfeitError{Holds: t.spots.Real, Claimed: t.card.Size}
+			o.Err = &stamp.CounterfeitError{Holds: t.spots.Real, Claimed: t.Card.Size}
 		}
 		same[i].outcome = &o
 	}
@@ -279,12 +270,8 @@ func (s *stamping) close() {
 		s.stopCheck()
 	}
 	for _, t := range s.targets {
-		t.discard()
 		if t.stale != nil {
 			_ = t.stale.Close() // for gauge restore
-		}
-		if t.hold != nil { // nothing was written: what the kernel has forgotten of it, it may know again
-			t.hold.LetGo(context.Background(), card.Leaving{})
 		}
 	}
 	if s.image != nil {
@@ -295,79 +282,35 @@ func (s *stamping) close() {
 	}
 }
 
-// prepare finds image and cards, checks that they fit together, and makes room for the receipts.
-func (s *stamping) prepare(ctx context.Context, cards []string) (err error) {
-	switch {
+// Find finds the image, and then the cards.
+func (s *stamping) Find(ctx context.Context) ([]*card.Card, error) {
+	switch n := len(s.named) + s.o.arrive; {
 	case s.o.arrive < 0 || s.o.arrive > maxArrive:
-		return &usageError{view.OutOfRange("--arrive", s.o.arrive, 1, maxArrive)}
-	case (s.o.yes || s.o.dryRun) && len(cards)+s.o.arrive == 0:
-		return &usageError{view.ErrNoCardNamed}
-	case s.o.receipt != "" && !isFolder(s.o.receipt) && len(cards)+s.o.arrive > 1:
-		return &usageError{view.ErrOneReceipt}
+		return nil, &usageError{view.OutOfRange("--arrive", s.o.arrive, 1, maxArrive)}
+	case (s.yes || s.handling.dryRun) && n == 0:
+		return nil, &usageError{view.ErrNoCardNamed}
+	case s.receipt != "" && !isFolder(s.receipt) && n > 1:
+		return nil, &usageError{view.ErrOneReceipt}
 	}
 	if err := s.load.open(ctx, s); err != nil {
-		return err
+		return nil, err
 	}
 	if len(s.found.Garbled) > 0 { // nothing can be compared with it
-		return notADigest(s.found.Garbled[0])
+		return nil, notADigest(s.found.Garbled[0])
 	}
-	s.unattended = s.o.yes
-	picked, err := s.pickAll(ctx, cards, s.o.arrive)
-	if err != nil {
-		return err
-	}
-	for _, c := range picked {
-		t := &target{record: s.record, card: c}
-		s.targets = append(s.targets, t)
-		if err := s.admit(t); err != nil {
-			return err
-		}
-	}
-	if s.o.saveFirst != "" {
-		if len(s.targets) > 1 {
-			return &usageError{view.ErrOneCopy}
-		}
-		s.copy = &copying{path: s.o.saveFirst}
-		if err := s.copy.prepare(s.targets[0].card); err != nil {
-			return err
-		}
-	}
-	room := int64(0)
-	for _, t := range s.targets {
-		room = max(room, t.card.Size)
-	}
-	if err := s.load.look(ctx, s, room); err != nil {
-		return err
-	}
-	if err := s.leaveOut(); err != nil {
-		return err
-	}
-	if err := s.consent(); err != nil {
-		return err
-	}
-	if s.o.dryRun {
-		return nil
-	}
-	for _, t := range s.targets {
-		if named := s.o.receipt; named != "" && s.image != nil && s.image.Same(named) {
-			return view.NoRoomForReceipt(view.IsTheImage(named))
-		}
-		if err := t.reserve(s.o.receipt, s.load.job(), t.card); err != nil {
-			return err
-		}
-	}
-	return nil
+	s.unattended = s.yes
+	return s.pickAll(ctx, s.named, s.o.arrive)
 }
 
-// admit refuses a card that may not be written.
-func (s *stamping) admit(t *target) (err error) {
-	if s.image != nil && t.card.Is(s.image.Path) {
-		return view.SameFile(t.card.Given)
+// Admit refuses a card that may not be written.
+func (s *stamping) Admit(c *card.Card) (typed bool, err error) {
+	if s.image != nil && c.Is(s.image.Path) {
+		return false, view.SameFile(c.Given)
 	}
-	if t.typed, err = s.app.admit(t.card, s.o.handling); err != nil {
-		return err
+	if typed, err = s.session.Admit(c); err != nil {
+		return false, err
 	}
-	return s.apart(t.card)
+	return typed, s.apart(c)
 }
 
 // apart refuses a card that is, keeps or carries something that the run reads.
@@ -391,17 +334,37 @@ func (s *stamping) apart(c *card.Card) error {
 	return nil
 }
 
-// consent refuses what needs a person's word where there is no person, and no flag in place of it.
-func (s *stamping) consent() error {
-	for _, t := range s.left() {
-		if err := s.mayAsk(t.card, s.o.handling, t.typed); err != nil {
-			return err
+// fits sees whether image and cards fit together, and refuses an image that may not be stamped.
+func (s *stamping) fits(ctx context.Context, all []*job.Target) (then string, err error) {
+	room := int64(0)
+	for _, t := range all {
+		s.targets = append(s.targets, &target{record: s.record, Target: t})
+		room = max(room, t.Card.Size)
+	}
+	if s.o.saveFirst != "" {
+		if len(s.targets) > 1 {
+			return "", &usageError{view.ErrOneCopy}
+		}
+		s.copy = &copying{path: s.o.saveFirst}
+		if err := s.copy.prepare(s.targets[0].Card); err != nil {
+			return "", err
 		}
 	}
+	if err := s.load.look(ctx, s, room); err != nil {
+		return "", err
+	}
+	if err := s.leaveOut(); err != nil {
+		return "", err
+	}
+	return "", s.consent()
+}
+
+// consent refuses an image that needs a person's word where there is no person, and no flag in place of it.
+func (s *stamping) consent() error {
 	if c := s.found.Copy; c != nil && !c.Whole() && !s.o.incomplete {
 		return &imageError{view.IncompleteCopy(s.image.Path, c)}
 	}
-	if s.o.yes && s.image != nil && s.found.Nothing() && !s.o.unchecked {
+	if s.yes && s.image != nil && s.found.Nothing() && !s.o.unchecked {
 		return &imageError{view.NothingPublished(s.image.Path, s.found.NotHere)}
 	}
 	if l := s.found.Lapse(); l != nil {
@@ -413,31 +376,41 @@ func (s *stamping) consent() error {
 	return nil
 }
 
+// Reserve makes room for the receipt of a card.
+func (s *stamping) Reserve(k job.Kind, of *job.Target) error {
+	if s.receipt != "" && s.image != nil && s.image.Same(s.receipt) {
+		return view.NoRoomForReceipt(view.IsTheImage(s.receipt))
+	}
+	at := slices.IndexFunc(s.targets, func(t *target) bool { return t.Target == of })
+	return s.targets[at].reserve(s.receipt, k.Name, of.Card)
+}
+
+// Discard gives the room for receipts up that were not kept.
+func (s *stamping) Discard() {
+	for _, t := range s.targets {
+		t.discard()
+	}
+}
+
 func isFolder(path string) bool {
 	info, err := os.Stat(path)
 	return err == nil && info.IsDir()
 }
 
-// confirm shows what will happen, and asks.
-func (s *stamping) confirm(ctx context.Context) error {
-	if s.o.yes && !slices.ContainsFunc(s.left(), func(t *target) bool { return t.typed }) {
-		return nil
-	}
-	plan, cards := s.plan()
-	s.screen.ShowPlan(plan)
-	yes, err := s.screen.Confirm(ctx, cards...)
-	if err == nil && !yes {
-		err = view.NotTyped(s.names(), len(cards) > 1)
-	}
-	return err
+// Offer offers to put back what an interrupted test has saved of a card.
+func (s *stamping) Offer(ctx context.Context, c *card.Card) (deleteSaved func(), err error) {
+	deleteSaved, err = s.session.Offer(ctx, c)
+	return deleteSaved, s.untouched(err)
 }
 
-// claim frees the cards and takes them. If one can't be had, none is written.
-func (s *stamping) claim(ctx context.Context) (err error) {
-	for _, t := range s.left() {
-		if t.hold, err = s.take(ctx, t.card, s.o.handling, t.typed); err != nil {
-			return err
-		}
-	}
-	return nil
+// Ask shows what will happen, and asks.
+func (s *stamping) Ask(ctx context.Context, _ job.Kind, all []*job.Target, _ string) error {
+	s.screen.ShowPlan(s.plan())
+	return s.untouched(s.confirm(ctx, all))
+}
+
+// Claim frees a card and takes it.
+func (s *stamping) Claim(ctx context.Context, t *job.Target) (*card.Hold, error) {
+	hold, err := s.session.Claim(ctx, t)
+	return hold, s.untouched(err)
 }

@@ -8,6 +8,7 @@ import (
 
 	"zipstamp/internal/check"
 	"zipstamp/internal/document"
+	"zipstamp/internal/job"
 	"zipstamp/internal/meter"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
@@ -15,9 +16,14 @@ import (
 
 // beginCheck begins the check of an image that lies on this computer, while a person reads the question and the card is
 // freed. Other checks begin when their end is waited for.
-func (s *stamping) beginCheck(ctx context.Context, m *meter.Meter) (wait func() (check.Report, error)) {
-	if _, onDisk := s.load.(*imageLoad); !onDisk {
-		return func() (check.Report, error) { return s.check(ctx, m) }
+func (s *stamping) beginCheck(ctx context.Context, _ []*job.Target) {
+	s.meter = new(meter.Meter)
+	if len(s.targets) == 1 {
+		s.meter = &s.targets[0].meter // one card's progress goes on where that of the check ends
+	}
+	s.checked = func() (check.Report, error) { return s.check(ctx, s.meter) }
+	if _, onDisk := s.load.(*imageLoad); !onDisk || s.handling.dryRun {
+		return
 	}
 	ctx, stop := context.WithCancelCause(ctx)
 	ended := make(chan struct{})
@@ -25,13 +31,13 @@ func (s *stamping) beginCheck(ctx context.Context, m *meter.Meter) (wait func() 
 	var err error
 	go func() {
 		defer close(ended)
-		report, err = s.check(ctx, m)
+		report, err = s.check(ctx, s.meter)
 	}()
 	s.stopCheck = func() {
 		stop(errStopped)
 		<-ended
 	}
-	return func() (check.Report, error) {
+	s.checked = func() (check.Report, error) {
 		<-ended
 		return report, err
 	}
@@ -62,12 +68,12 @@ func (s *stamping) refit(r check.Report) error {
 			continue
 		}
 		if small := (*stamp.TooSmallError)(nil); errors.As(err, &small) && len(s.targets) > 1 {
-			small.Name = t.card.Name
+			small.Name = t.Card.Name
 		}
 		t.outcome = &stamp.Outcome{Result: stamp.Result{State: stamp.Untouched}, Err: err}
 		first = cmp.Or(first, err)
 		if len(s.targets) > 1 {
-			s.screen.Say(view.LeftOut(t.card.Name, err))
+			s.screen.Say(view.LeftOut(t.Card.Name, err))
 		}
 	}
 	if first != nil && len(s.left()) == 0 {
@@ -85,7 +91,7 @@ func (s *stamping) refuses(r check.Report) bool {
 
 // refusesLapse tells whether signatures that fall behind earlier ones keep the image from being stamped: nobody is
 // asked.
-func (s *stamping) refusesLapse(l *check.Lapse) bool { return l != nil && s.o.yes && !s.o.unchecked }
+func (s *stamping) refusesLapse(l *check.Lapse) bool { return l != nil && s.yes && !s.o.unchecked }
 
 // refuseImage shows why the image is not stamped.
 func (s *stamping) refuseImage(r check.Report) error {
@@ -103,12 +109,11 @@ func (s *stamping) refuseImage(r check.Report) error {
 	return shown{errNotPublished}
 }
 
-// dryRun checks the image, and shows what would be done.
-func (s *stamping) dryRun(ctx context.Context) error {
-	var m meter.Meter
-	progress := s.screen.Follow(view.Followed{Meter: &m})
-	report, err := s.check(ctx, &m)
-	m.End()
+// Plan checks the image, and shows what would be done.
+func (s *stamping) Plan(_ context.Context, k job.Kind, _ []*job.Target, _ string) error {
+	progress := s.screen.Follow(view.Followed{Meter: s.meter})
+	report, err := s.checked()
+	s.meter.End()
 	progress.Stop()
 	if err != nil {
 		return err
@@ -119,6 +124,5 @@ func (s *stamping) dryRun(ctx context.Context) error {
 	if s.refuses(report) {
 		return s.refuseImage(report)
 	}
-	plan, _ := s.plan()
-	return s.planned(s.load.job(), plan, &report)
+	return s.planned(k.Name, s.plan(), &report)
 }

@@ -1,51 +1,54 @@
 package cli
 
 import (
-	"context"
 	"errors"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
 	"zipstamp/internal/digest"
+	"zipstamp/internal/job"
 	"zipstamp/internal/layout"
 	"zipstamp/internal/receipt"
 	"zipstamp/internal/stamp"
 	"zipstamp/internal/view"
 )
 
-// finish lets the cards go, keeps the receipts and shows the result.
-func (s *stamping) finish(ctx context.Context, report check.Report, out []stamp.Outcome) error {
-	var all []concluded
-	for i, t := range s.targets {
-		all = append(all, s.finishOne(ctx, t, report, out[i]))
-	}
-	return s.show(all...)
-}
-
-// finishOne lets a card go and keeps its receipt.
-func (s *stamping) finishOne(ctx context.Context, t *target, report check.Report, o stamp.Outcome) concluded {
-	now, dev := t.card, card.Device(nil)
-	if t.hold != nil {
-		now, dev = t.hold.Card(), t.hold
+// ended is what became of a card.
+func (s *stamping) ended(t *target, report check.Report, o stamp.Outcome) job.Ended {
+	now, dev := t.Card, card.Device(nil)
+	if t.Hold != nil {
+		now, dev = t.Hold.Card(), t.Hold
 	}
 	doc := s.load.record(t, report, o, now, dev)
 	doc.Spots = t.spots
-	if t.hold != nil {
-		doc.Bytes.Total = t.hold.Written()
-		noteLeft(&doc, t.hold.LetGo(context.WithoutCancel(ctx), card.Leaving{
-			Eject: s.set.eject && isOn(o), PowerOff: s.o.powerOff && isOn(o),
-		}))
-		if counted := now.Traffic(); counted.Since != "" {
-			doc.Card.Traffic = &counted
-		}
+	if t.Hold != nil {
+		doc.Bytes.Total = t.Hold.Written()
 	}
 	if t.past != nil && t.past.Proven && doc.Capacity == nil && o.Err == nil {
 		doc.Capacity = &receipt.Capacity{Proven: true, Earlier: true}
 	}
-	t.hold = nil
 	doc.AddCheck(report.Size, s.checking)
 	doc.Verdict = verdict(o.Result, o.Err)
-	return t.keep(doc, s.load.sentence(t, now.Name, o), o.Err, o.Err)
+	return job.Ended{
+		Receipt: doc, Sentence: s.load.sentence(t, now.Name, o), Failed: o.Err, Result: o.Err,
+		Leaving: card.Leaving{Eject: s.set.eject && isOn(o), PowerOff: s.o.powerOff && isOn(o)},
+	}
+}
+
+// Conclude keeps the receipts and shows the results.
+func (s *stamping) Conclude(all []job.Ended) error {
+	var done []concluded
+	for i, e := range all {
+		t := s.targets[i]
+		if t.Hold != nil {
+			noteLeft(&e.Receipt, e.Left)
+			if counted := t.Hold.Card().Traffic(); counted.Since != "" {
+				e.Receipt.Card.Traffic = &counted
+			}
+		}
+		done = append(done, t.keep(e.Receipt, e.Sentence, e.Failed, e.Result))
+	}
+	return s.show(done...)
 }
 
 // isOn tells whether all that was to be stamped is on the card, be it a counterfeit.
@@ -54,13 +57,13 @@ func isOn(o stamp.Outcome) bool { return o.Err == nil || is[*stamp.CounterfeitEr
 // describe looks at what is on the card now, for what is to be done next. That it can't be read is no reason to
 // complain: it has just been read back.
 func describe(t *target, doc *receipt.Document) {
-	doc.Card.Beyond = t.hold.Size() - doc.Image.Unpacked
-	r, err := card.NewReader(t.hold, nil)
+	doc.Card.Beyond = t.Hold.Size() - doc.Image.Unpacked
+	r, err := card.NewReader(t.Hold, nil)
 	if err != nil {
 		return
 	}
 	defer r.Close()
-	d, err := layout.Describe(r, doc.Image.Unpacked, t.hold.SectorSize())
+	d, err := layout.Describe(r, doc.Image.Unpacked, t.Hold.SectorSize())
 	if err != nil {
 		return
 	}

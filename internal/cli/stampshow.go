@@ -11,23 +11,22 @@ import (
 )
 
 // plan is what will be done, with which cards.
-func (s *stamping) plan() (plan view.Plan, cards []*card.Card) {
-	plan.Published = s.found
+func (s *stamping) plan() view.Plan {
+	plan := view.Plan{Published: s.found}
 	s.load.show(&plan)
 	for _, t := range s.left() {
-		l := s.examine(t.card)
-		l.Unfinished = s.unfinishedStamp(t.card)
+		l := s.examine(t.Card)
+		l.Unfinished = s.history().Unfinished(t.Card)
 		plan.Cards = append(plan.Cards, l)
-		cards = append(cards, t.card)
 	}
-	return plan, cards
+	return plan
 }
 
 // title says what is stamped onto what.
 func (s *stamping) title(targets []*target) string {
 	var cards []*card.Card
 	for _, t := range targets {
-		cards = append(cards, t.card)
+		cards = append(cards, t.Card)
 	}
 	return view.StampTitle(s.load.named(), cards)
 }
@@ -52,7 +51,7 @@ func (s *stamping) arrives() bool {
 func (s *stamping) followed() (all []view.Followed) {
 	cards := s.left()
 	for _, t := range cards {
-		all = append(all, view.Followed{Name: t.card.Name, Meter: &t.meter})
+		all = append(all, view.Followed{Name: t.Card.Name, Meter: &t.meter})
 	}
 	if l, ok := s.load.(*remoteLoad); ok && l.arriving() {
 		all = append([]view.Followed{{Name: view.TheDownload, Meter: &l.meter}}, all...)
@@ -90,7 +89,7 @@ func (s *stamping) whole(cards []*target) meter.Reading {
 func (s *stamping) names() string {
 	var names []string
 	for _, t := range s.targets {
-		names = append(names, t.card.Name)
+		names = append(names, t.Card.Name)
 	}
 	return strings.Join(names, " ")
 }

@@ -1,10 +1,11 @@
-// Package job tells the life of a job on a card, once: what can be wrong is found before the card is touched, then a
+// Package job tells the life of a job on cards, once: what can be wrong is found before the card is touched, then a
 // person is asked, the card is taken, the work is done, the card is let go and the receipt is kept. What each kind of
 // job does with a card stands in one table (kind.go).
 package job
 
 import (
 	"context"
+	"slices"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/receipt"
@@ -12,49 +13,52 @@ import (
 
 // Session is for whom a job is done: it knows the cards, who can be asked, and where receipts are.
 type Session interface {
-	// Find finds the card that is meant.
-	Find(ctx context.Context) (*card.Card, error)
+	// Find finds the cards that are meant.
+	Find(ctx context.Context) ([]*card.Card, error)
 	// Admit refuses a card that may not be written. typed says that a person must type its name, whatever was agreed.
 	Admit(c *card.Card) (typed bool, err error)
 	// MayAsk refuses a card for which somebody has to be asked, where nobody can be, and nothing was agreed.
-	MayAsk(c *card.Card, typed bool) error
-	// Reserve makes room for the receipt; Discard gives it up, unless the receipt was kept.
-	Reserve(k Kind, c *card.Card) error
+	MayAsk(t *Target) error
+	// Reserve makes room for the receipt of a card; Discard gives it up, unless the receipt was kept.
+	Reserve(k Kind, t *Target) error
 	Discard()
 	// Plan shows what would be done, in a dry run; then says what, in words.
-	Plan(k Kind, c *card.Card, then string) error
-	// Offer offers to put back what an interrupted test has saved of the card. deleteSaved deletes what of it wasn't.
+	Plan(ctx context.Context, k Kind, all []*Target, then string) error
+	// Offer offers to put back what an interrupted test has saved of a card. deleteSaved deletes what of it wasn't.
 	Offer(ctx context.Context, c *card.Card) (deleteSaved func(), err error)
-	// Ask shows what will be done, and asks for the card's name. The error says that it wasn't given.
-	Ask(ctx context.Context, k Kind, c *card.Card, then string) error
-	// Claim frees the card and takes it.
-	Claim(ctx context.Context, c *card.Card, typed bool) (*card.Hold, error)
-	// PutBack puts back what an interrupted test has saved of the card.
+	// Ask shows what will be done, and asks for the names of the cards. The error says that they weren't given.
+	Ask(ctx context.Context, k Kind, all []*Target, then string) error
+	// Claim frees a card and takes it.
+	Claim(ctx context.Context, t *Target) (*card.Hold, error)
+	// PutBack puts back what an interrupted test has saved of a card.
 	PutBack(hold *card.Hold) error
-	// Conclude keeps the receipt and shows the result. left is how the card was let go, if it was taken.
-	Conclude(e Ended, left card.Left) error
+	// Conclude keeps the receipts and shows the results.
+	Conclude(all []Ended) error
 }
 
-// Job is a job that is to be done with one card.
+// Job is a job that is to be done with some cards.
 type Job struct {
 	Kind
-	Agreed bool // nobody is asked, unless the card's name must be typed
+	Agreed bool // nobody is asked, unless the name of a card must be typed
 	DryRun bool
 
-	// Fits sees whether the job can be done with the card, which it doesn't touch, and says in words what will be done.
-	Fits func(ctx context.Context, c *card.Card) (then string, err error)
-	// Foretell says before the question what else is known; nil: nothing is.
-	Foretell func(c *card.Card)
+	// Fits sees whether the job can be done with the cards, which it doesn't touch, and says in words what will be done.
+	// It leaves out those with which it can't, if others remain.
+	Fits func(ctx context.Context, all []*Target) (then string, err error)
+	// Foretell says before the question what else is known, or begins what needs no card; nil: nothing is.
+	Foretell func(ctx context.Context, all []*Target)
 	// Unasked says what is done where nobody has to be asked; nil: nothing is said.
 	Unasked func(c *card.Card)
-	// Run does the work. After an error there is no result, and no receipt.
-	Run func(ctx context.Context, t Taken) (Ended, error)
+	// Run does the work, and gives a result for each card. After an error there is none, and no receipt.
+	Run func(ctx context.Context, all []*Target) ([]Ended, error)
 }
 
-// Taken is a card at the mercy of a job.
-type Taken struct {
+// Target is a card of a job.
+type Target struct {
 	Card        *card.Card
-	Hold        *card.Hold // nil: it was not taken
+	Typed       bool       // a person must type its name, whatever was agreed
+	Out         bool       // it is left out: nothing is done with it, and its receipt says so
+	Hold        *card.Hold // nil: it is not taken
 	DeleteSaved func()     // is called when the card is overwritten
 }
 
@@ -65,89 +69,143 @@ type Ended struct {
 	Failed   error        // why the job did not come to its end; nil: it did
 	Result   error        // that the result stands for, by which the program ends; nil: it is good
 	Leaving  card.Leaving // how the card is to be let go
+	Left     card.Left    // how it was
 }
 
 // Do does a job.
 func Do(ctx context.Context, s Session, j Job) error {
-	c, err := s.Find(ctx)
+	all, err := j.find(ctx, s)
 	if err != nil {
 		return err
 	}
-	typed := false
-	if j.Takes {
-		if typed, err = s.Admit(c); err != nil {
-			return err
-		}
-	}
-	then, err := j.Fits(ctx, c)
+	then, err := j.Fits(ctx, all)
 	if err != nil {
 		return err
 	}
-	asks := j.Takes && (!j.Keeps || typed || inUse(c))
+	in := slices.DeleteFunc(slices.Clone(all), func(t *Target) bool { return t.Out })
+	asks := slices.ContainsFunc(in, j.asksFor)
 	if asks {
-		if err := s.MayAsk(c, typed); err != nil {
-			return err
+		for _, t := range in {
+			if err := s.MayAsk(t); err != nil {
+				return err
+			}
 		}
 	}
 	if j.DryRun {
-		j.foretell(c)
-		return s.Plan(j.Kind, c, then)
+		j.foretell(ctx, in)
+		return s.Plan(ctx, j.Kind, in, then)
 	}
 	if j.Receipt {
-		if err := s.Reserve(j.Kind, c); err != nil {
-			return err
-		}
 		defer s.Discard()
+		for _, t := range all {
+			if err := s.Reserve(j.Kind, t); err != nil {
+				return err
+			}
+		}
 	}
-	t := Taken{Card: c, DeleteSaved: func() {}}
-	if j.Saved == Offered {
-		if t.DeleteSaved, err = s.Offer(ctx, c); err != nil {
+	for _, t := range in {
+		if j.Saved != Offered {
+			break
+		}
+		if t.DeleteSaved, err = s.Offer(ctx, t.Card); err != nil {
 			return err
 		}
 	}
-	j.foretell(c)
+	j.foretell(ctx, in)
+	typed := slices.ContainsFunc(in, func(t *Target) bool { return t.Typed })
 	switch {
 	case !asks && j.Unasked != nil:
-		j.Unasked(c)
+		j.Unasked(in[0].Card)
 	case asks && (!j.Agreed || typed):
-		if err := s.Ask(ctx, j.Kind, c, then); err != nil {
+		if err := s.Ask(ctx, j.Kind, in, then); err != nil {
 			return err
 		}
 	}
-	if j.Takes {
-		if t.Hold, err = s.Claim(ctx, c, typed); err != nil {
-			return err
-		}
-	}
-	e, left, err := j.work(ctx, s, t)
+	ended, err := j.work(ctx, s, all, in)
 	if err != nil || !j.Receipt {
 		return err
 	}
-	return s.Conclude(e, left)
+	return s.Conclude(ended)
 }
 
-// work does the work with a card that is taken, and lets it go.
-func (j Job) work(ctx context.Context, s Session, t Taken) (e Ended, left card.Left, err error) {
-	if t.Hold != nil {
-		defer func() { left = t.Hold.LetGo(context.WithoutCancel(ctx), e.Leaving) }()
+// find finds the cards, and refuses them if one may not be written.
+func (j Job) find(ctx context.Context, s Session) (all []*Target, err error) {
+	cards, err := s.Find(ctx)
+	for _, c := range cards {
+		t := &Target{Card: c, DeleteSaved: func() {}}
+		if err == nil && j.Takes {
+			t.Typed, err = s.Admit(c)
+		}
+		all = append(all, t)
 	}
-	if j.Saved == PutBack {
-		if err := s.PutBack(t.Hold); err != nil {
-			return e, left, err
+	return all, err
+}
+
+// asksFor tells whether a person has to be asked: when what is on a card will be lost, or something of it is in use.
+func (j Job) asksFor(t *Target) bool {
+	mounts, swaps := t.Card.InUse()
+	return j.Takes && (!j.Keeps || t.Typed || len(mounts)+len(swaps) > 0)
+}
+
+// work takes the cards, does the work, and lets them go. If one can't be had, nothing is done with any.
+func (j Job) work(ctx context.Context, s Session, all, in []*Target) (ended []Ended, err error) {
+	defer func() {
+		for i, t := range all {
+			if t.Hold == nil {
+				continue
+			}
+			if err != nil { // nothing was written: what the system has forgotten of it, it may know again
+				t.Hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
+				continue
+			}
+			e := &ended[i]
+			e.Left = t.Hold.LetGo(context.WithoutCancel(ctx), e.Leaving)
+		}
+	}()
+	for _, t := range in {
+		if !j.Takes {
+			break
+		}
+		if t.Hold, err = s.Claim(ctx, t); err != nil {
+			return nil, err
 		}
 	}
-	e, err = j.Run(ctx, t)
-	return e, left, err
+	for _, t := range in {
+		if j.Saved != PutBack {
+			break
+		}
+		if err := s.PutBack(t.Hold); err != nil {
+			return nil, err
+		}
+	}
+	return j.Run(ctx, all)
 }
 
-func (j Job) foretell(c *card.Card) {
+func (j Job) foretell(ctx context.Context, in []*Target) {
 	if j.Foretell != nil {
-		j.Foretell(c)
+		j.Foretell(ctx, in)
 	}
 }
 
-// inUse tells whether something of a card is mounted, or swapped to.
-func inUse(c *card.Card) bool {
-	mounts, swaps := c.InUse()
-	return len(mounts)+len(swaps) > 0
+// One is a job with one card. Its functions are those of Job.
+type One struct {
+	Kind
+	Fits     func(c *card.Card) (then string, err error)
+	Foretell func(c *card.Card)
+	Unasked  func(c *card.Card)
+	Run      func(ctx context.Context, t *Target) (Ended, error)
+}
+
+// Job is the job as one with some cards.
+func (o One) Job() Job {
+	j := Job{Kind: o.Kind, Unasked: o.Unasked}
+	j.Fits = func(_ context.Context, all []*Target) (string, error) { return o.Fits(all[0].Card) }
+	if o.Foretell != nil {
+		j.Foretell = func(_ context.Context, all []*Target) { o.Foretell(all[0].Card) }
+	}
+	j.Run = func(ctx context.Context, all []*Target) ([]Ended, error) {
+		e, err := o.Run(ctx, all[0])
+		return []Ended{e}, err
+	}
+	return j
 }

@@ -17,18 +17,19 @@ import (
 	"zipstamp/internal/receipt"
 )
 
-// scripted is a session with a practice card, which notes what it is asked, and fails at a step.
+// scripted is a session with practice cards, which notes what it is asked, and fails at a step.
 type scripted struct {
 	t     *testing.T
-	card  *card.Card
+	cards []*card.Card
+	out   *card.Card // on which the job doesn't fit; nil: none is
 	typed bool
 	fails string // the step
+	spare int    // how many times it doesn't fail
 
 	steps   []string
-	hold    *card.Hold
+	claimed int
 	deleted bool // what a test had saved
-	left    card.Left
-	kept    *job.Ended
+	kept    []job.Ended
 }
 
 var errScripted = errors.New("so it was written")
@@ -36,68 +37,85 @@ var errScripted = errors.New("so it was written")
 func (s *scripted) step(name string) error {
 	s.steps = append(s.steps, name)
 	if name == s.fails {
-		return errScripted
+		if s.spare--; s.spare < 0 {
+			return errScripted
+		}
 	}
 	return nil
 }
 
-func (s *scripted) Find(context.Context) (*card.Card, error) { return s.card, s.step("find") }
+func (s *scripted) Find(context.Context) ([]*card.Card, error) { return s.cards, s.step("find") }
 
 func (s *scripted) Admit(*card.Card) (bool, error) { return s.typed, s.step("admit") }
 
-func (s *scripted) MayAsk(*card.Card, bool) error { return s.step("may ask") }
+func (s *scripted) MayAsk(*job.Target) error { return s.step("may ask") }
 
-func (s *scripted) Reserve(job.Kind, *card.Card) error { return s.step("reserve") }
+func (s *scripted) Reserve(job.Kind, *job.Target) error { return s.step("reserve") }
 
-func (s *scripted) Discard() { _ = s.step("discard") }
+func (s *scripted) Discard() { s.steps = append(s.steps, "discard") }
 
-func (s *scripted) Plan(job.Kind, *card.Card, string) error { return s.step("plan") }
+func (s *scripted) Plan(context.Context, job.Kind, []*job.Target, string) error {
+	return s.step("plan")
+}
 
 func (s *scripted) Offer(context.Context, *card.Card) (func(), error) {
 	return func() { s.deleted = true }, s.step("offer")
 }
 
-func (s *scripted) Ask(context.Context, job.Kind, *card.Card, string) error { return s.step("ask") }
+func (s *scripted) Ask(context.Context, job.Kind, []*job.Target, string) error { return s.step("ask") }
 
-func (s *scripted) Claim(ctx context.Context, c *card.Card, _ bool) (*card.Hold, error) {
+func (s *scripted) Claim(ctx context.Context, t *job.Target) (*card.Hold, error) {
 	if err := s.step("claim"); err != nil {
 		return nil, err
 	}
-	var err error
-	s.hold, err = c.Claim(ctx, card.Freeing{})
+	h, err := t.Card.Claim(ctx, card.Freeing{})
 	require.NoError(s.t, err)
-	return s.hold, nil
+	s.claimed++
+	return h, nil
 }
 
 func (s *scripted) PutBack(*card.Hold) error { return s.step("put back") }
 
-func (s *scripted) Conclude(e job.Ended, left card.Left) error {
-	s.kept, s.left = &e, left
+func (s *scripted) Conclude(all []job.Ended) error {
+	s.kept = all
 	return s.step("conclude")
 }
 
 // do does a job of a kind, and tells the steps that it took.
 func (s *scripted) do(j job.Job) (steps string, err error) {
-	s.steps, s.hold, s.kept = nil, nil, nil
-	j.Fits = func(context.Context, *card.Card) (string, error) { return "then", s.step("fits") }
-	j.Foretell = func(*card.Card) { _ = s.step("foretell") }
-	j.Unasked = func(*card.Card) { _ = s.step("unasked") }
-	j.Run = func(_ context.Context, t job.Taken) (job.Ended, error) {
-		t.DeleteSaved()
-		return job.Ended{Sentence: "done"}, s.step("run")
+	s.steps, s.kept, s.claimed = nil, nil, 0
+	j.Fits = func(_ context.Context, all []*job.Target) (string, error) {
+		for _, t := range all {
+			t.Out = t.Card == s.out
+		}
+		return "then", s.step("fits")
+	}
+	j.Foretell = func(context.Context, []*job.Target) { s.steps = append(s.steps, "foretell") }
+	j.Unasked = func(*card.Card) { s.steps = append(s.steps, "unasked") }
+	j.Run = func(_ context.Context, all []*job.Target) (ended []job.Ended, err error) {
+		for _, t := range all {
+			assert.Equal(s.t, j.Takes && !t.Out, t.Hold != nil)
+			t.DeleteSaved()
+			ended = append(ended, job.Ended{Sentence: t.Card.Name})
+		}
+		return ended, s.step("run")
 	}
 	err = job.Do(s.t.Context(), s, j)
-	if s.hold != nil { // it can be had again
-		h, err := s.card.Claim(context.Background(), card.Freeing{})
+	for _, c := range s.cards { // each can be had again
+		h, err := c.Claim(context.Background(), card.Freeing{})
 		require.NoError(s.t, err, "the card was let go")
 		require.NoError(s.t, h.Close())
 	}
 	return strings.Join(s.steps, ", "), err
 }
 
-func session(t *testing.T) *scripted {
-	c, _ := cardtest.Make(t, t.TempDir(), practice.Spec{Claimed: 1 << 20}, nil)
-	return &scripted{t: t, card: c}
+func session(t *testing.T, cards int) *scripted {
+	s := &scripted{t: t}
+	for range cards {
+		c, _ := cardtest.Make(t, t.TempDir(), practice.Spec{Claimed: 1 << 20}, nil)
+		s.cards = append(s.cards, c)
+	}
+	return s
 }
 
 func TestOrderOfAJob(t *testing.T) {
@@ -126,7 +144,7 @@ func TestOrderOfAJob(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := session(t)
+			s := session(t, 1)
 			s.typed = c.typed
 			steps, err := s.do(c.job)
 			require.NoError(t, err)
@@ -139,11 +157,11 @@ func TestOrderOfAJob(t *testing.T) {
 				if slices.Contains([]string{"discard", "foretell", "unasked"}, step) {
 					continue
 				}
-				s.fails = step
+				s.fails, s.spare = step, 0
 				steps, err := s.do(c.job)
 				assert.ErrorIs(t, err, errScripted, step)
 				want := slices.Clone(all[:i+1])
-				if at := slices.Index(all, "reserve"); at >= 0 && i > at {
+				if at := slices.Index(all, "reserve"); at >= 0 && i >= at {
 					want = append(want, "discard")
 				}
 				assert.Equal(t, strings.Join(want, ", "), steps)
@@ -153,14 +171,23 @@ func TestOrderOfAJob(t *testing.T) {
 	}
 }
 
-// TestResultsOfAJob come to the session as the work gave them.
-func TestResultsOfAJob(t *testing.T) {
+// TestSeveralCards are all had or none, and one that is left out is not touched, and has a receipt.
+func TestSeveralCards(t *testing.T) {
 	t.Parallel()
-	s := session(t)
-	_, err := s.do(job.Job{Kind: job.Pace})
+	s := session(t, 3)
+	s.out = s.cards[1]
+	steps, err := s.do(job.Job{Kind: job.Stamp, Agreed: true})
 	require.NoError(t, err)
-	assert.Equal(t, "done", s.kept.Sentence)
-	assert.Equal(t, card.Left{}, s.left)
+	assert.Equal(t, "find, admit, admit, admit, fits, may ask, may ask, reserve, reserve, reserve, offer, offer, "+
+		"foretell, claim, claim, run, conclude, discard", steps)
+	require.Len(t, s.kept, 3)
+	assert.Equal(t, s.cards[2].Name, s.kept[2].Sentence)
+
+	s.fails, s.spare = "claim", 1
+	steps, err = s.do(job.Job{Kind: job.Stamp, Agreed: true})
+	require.ErrorIs(t, err, errScripted)
+	assert.Equal(t, 1, s.claimed)
+	assert.NotContains(t, steps, "run")
 }
 
 func TestWhatOverwrites(t *testing.T) {
