@@ -694,8 +694,8 @@ func TestFileOnTheShelfThatChanged(t *testing.T) {
 	d.write("site/a/os.img", image)
 	d.write("site/b/os.img", image)
 	d.write("site/b/os.meta4", fmt.Appendf(nil, `<metalink xmlns="urn:ietf:params:xml:ns:metalink">`+
-		`<file name="os.img"><hash type="sha-256">%x</hash><url>%sb/os.img</url></file></metalink>`, sha256.Sum256(image),
-		h.url))
+		`<file name="os.img"><hash type="sha-256">%x</hash><url>%sb/os.img</url></file></metalink>`,
+		sha256.Sum256(image), h.url))
 	card := bytes.Clone(d.read(demo.Good + ".data"))
 	change := func() {
 		for _, path := range d.onShelf("os.img") {

@@ -42,8 +42,8 @@ type Job struct {
 	Agreed bool // nobody is asked, unless the name of a card must be typed
 	DryRun bool
 
-	// Fits sees whether the job can be done with the cards, which it doesn't touch, and says in words what will be done.
-	// It leaves out those with which it can't, if others remain.
+	// Fits sees whether the job can be done with the cards, which it doesn't touch, and says in words what will be
+	// done. It leaves out those with which it can't, if others remain.
 	Fits func(ctx context.Context, all []*Target) (then string, err error)
 	// Foretell says before the question what else is known, or begins what needs no card; nil: nothing is.
 	Foretell func(ctx context.Context, all []*Target)

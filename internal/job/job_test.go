@@ -125,22 +125,46 @@ func TestOrderOfAJob(t *testing.T) {
 		typed bool
 		steps string
 	}{
-		"what overwrites asks": {job.Job{Kind: job.Blank}, false,
-			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard"},
-		"agreed": {job.Job{Kind: job.Whole, Agreed: true}, false,
-			"find, admit, fits, may ask, reserve, offer, foretell, claim, run, conclude, discard"},
-		"agreed, but to be typed": {job.Job{Kind: job.Stamp, Agreed: true}, true,
-			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard"},
-		"what keeps all doesn't ask": {job.Job{Kind: job.Spots}, false,
-			"find, admit, fits, reserve, foretell, unasked, claim, put back, run, conclude, discard"},
-		"unless the name must be typed": {job.Job{Kind: job.Save}, true,
-			"find, admit, fits, may ask, reserve, foretell, ask, claim, put back, run, conclude, discard"},
-		"a dry run": {job.Job{Kind: job.Blank, DryRun: true, Agreed: true}, true,
-			"find, admit, fits, may ask, foretell, plan"},
-		"restoring keeps no receipt": {job.Job{Kind: job.Restore}, false,
-			"find, admit, fits, foretell, unasked, claim, run"},
-		"what only reads takes nothing": {job.Job{Kind: job.Recheck}, false,
-			"find, fits, reserve, foretell, unasked, run, conclude, discard"},
+		"what overwrites asks": {
+			job.Job{Kind: job.Blank},
+			false,
+			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard",
+		},
+		"agreed": {
+			job.Job{Kind: job.Whole, Agreed: true},
+			false,
+			"find, admit, fits, may ask, reserve, offer, foretell, claim, run, conclude, discard",
+		},
+		"agreed, but to be typed": {
+			job.Job{Kind: job.Stamp, Agreed: true},
+			true,
+			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard",
+		},
+		"what keeps all doesn't ask": {
+			job.Job{Kind: job.Spots},
+			false,
+			"find, admit, fits, reserve, foretell, unasked, claim, put back, run, conclude, discard",
+		},
+		"unless the name must be typed": {
+			job.Job{Kind: job.Save},
+			true,
+			"find, admit, fits, may ask, reserve, foretell, ask, claim, put back, run, conclude, discard",
+		},
+		"a dry run": {
+			job.Job{Kind: job.Blank, DryRun: true, Agreed: true},
+			true,
+			"find, admit, fits, may ask, foretell, plan",
+		},
+		"restoring keeps no receipt": {
+			job.Job{Kind: job.Restore},
+			false,
+			"find, admit, fits, foretell, unasked, claim, run",
+		},
+		"what only reads takes nothing": {
+			job.Job{Kind: job.Recheck},
+			false,
+			"find, fits, reserve, foretell, unasked, run, conclude, discard",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
