@@ -44,10 +44,9 @@ func (o *onCard) Find(ctx context.Context) ([]*card.Card, error) {
 	return []*card.Card{c}, err
 }
 
-func (o *onCard) Conclude(all []job.Ended) error {
-	e := all[0]
+func (o *onCard) Keep(_ *job.Target, e job.Ended) {
 	noteLeft(&e.Receipt, e.Left)
-	return o.conclude(e.Receipt, e.Sentence, e.Failed, e.Result)
+	o.done = append(o.done, o.keep(e.Receipt, e.Sentence, e.Failed, e.Result))
 }
 
 // follow shows the progress from now on. left says in what state the card is if the program is ended at once.

@@ -18,6 +18,7 @@ type session struct {
 	record
 	handling
 	receipt string // where it goes, as it was named
+	done    []concluded
 }
 
 func (s *session) flags(f *pflag.FlagSet, here card.Local) {
@@ -73,6 +74,8 @@ func (a *app) confirm(ctx context.Context, all []*job.Target) error {
 func (s *session) Claim(ctx context.Context, t *job.Target) (*card.Hold, error) {
 	return s.take(ctx, t.Card, s.handling, t.Typed)
 }
+
+func (s *session) Show() error { return s.show(s.done...) }
 
 func (s *session) PutBack(hold *card.Hold) error {
 	kept, err := allJournals(s.who)

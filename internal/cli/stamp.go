@@ -381,8 +381,7 @@ func (s *stamping) Reserve(k job.Kind, of *job.Target) error {
 	if s.receipt != "" && s.image != nil && s.image.Same(s.receipt) {
 		return view.NoRoomForReceipt(view.IsTheImage(s.receipt))
 	}
-	at := slices.IndexFunc(s.targets, func(t *target) bool { return t.Target == of })
-	return s.targets[at].reserve(s.receipt, k.Name, of.Card)
+	return s.of(of).reserve(s.receipt, k.Name, of.Card)
 }
 
 // Discard gives the room for receipts up that were not kept.

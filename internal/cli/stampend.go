@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"slices"
 
 	"zipstamp/internal/card"
 	"zipstamp/internal/check"
@@ -35,20 +36,20 @@ func (s *stamping) ended(t *target, report check.Report, o stamp.Outcome) job.En
 	}
 }
 
-// Conclude keeps the receipts and shows the results.
-func (s *stamping) Conclude(all []job.Ended) error {
-	var done []concluded
-	for i, e := range all {
-		t := s.targets[i]
-		if t.Hold != nil {
-			noteLeft(&e.Receipt, e.Left)
-			if counted := t.Hold.Card().Traffic(); counted.Since != "" {
-				e.Receipt.Card.Traffic = &counted
-			}
+// Keep keeps the receipt of a card.
+func (s *stamping) Keep(of *job.Target, e job.Ended) {
+	if of.Hold != nil {
+		noteLeft(&e.Receipt, e.Left)
+		if counted := of.Hold.Card().Traffic(); counted.Since != "" {
+			e.Receipt.Card.Traffic = &counted
 		}
-		done = append(done, t.keep(e.Receipt, e.Sentence, e.Failed, e.Result))
 	}
-	return s.show(done...)
+	s.done = append(s.done, s.of(of).keep(e.Receipt, e.Sentence, e.Failed, e.Result))
+}
+
+// of is the run's own of a card.
+func (s *stamping) of(card *job.Target) *target {
+	return s.targets[slices.IndexFunc(s.targets, func(t *target) bool { return t.Target == card })]
 }
 
 // isOn tells whether all that was to be stamped is on the card, be it a counterfeit.

@@ -32,8 +32,10 @@ type Session interface {
 	Claim(ctx context.Context, t *Target) (*card.Hold, error)
 	// PutBack puts back what an interrupted test has saved of a card.
 	PutBack(hold *card.Hold) error
-	// Conclude keeps the receipts and shows the results.
-	Conclude(all []Ended) error
+	// Keep keeps the receipt of a card that is let go.
+	Keep(t *Target, e Ended)
+	// Show shows the results. Its error is that by which the program ends.
+	Show() error
 }
 
 // Job is a job that is to be done with some cards.
@@ -121,11 +123,10 @@ func Do(ctx context.Context, s Session, j Job) error {
 			return err
 		}
 	}
-	ended, err := j.work(ctx, s, all, in)
-	if err != nil || !j.Receipt {
+	if err := j.work(ctx, s, all, in); err != nil || !j.Receipt {
 		return err
 	}
-	return s.Conclude(ended)
+	return s.Show()
 }
 
 // find finds the cards, and refuses them if one may not be written.
@@ -147,19 +148,19 @@ func (j Job) asksFor(t *Target) bool {
 	return j.Takes && (!j.Keeps || t.Typed || len(mounts)+len(swaps) > 0)
 }
 
-// work takes the cards, does the work, and lets them go. If one can't be had, nothing is done with any.
-func (j Job) work(ctx context.Context, s Session, all, in []*Target) (ended []Ended, err error) {
+// work takes the cards, does the work, lets them go and keeps their receipts. If one can't be had, nothing is done with
+// any.
+func (j Job) work(ctx context.Context, s Session, all, in []*Target) (err error) {
+	ended := make([]Ended, len(all))
 	defer func() {
 		for i, t := range all {
-			if t.Hold == nil {
-				continue
+			e := ended[i]
+			if t.Hold != nil { // also what the system has forgotten of a card that was not written, it may know again
+				e.Left = t.Hold.LetGo(context.WithoutCancel(ctx), e.Leaving)
 			}
-			if err != nil { // nothing was written: what the system has forgotten of it, it may know again
-				t.Hold.LetGo(context.WithoutCancel(ctx), card.Leaving{})
-				continue
+			if err == nil && j.Receipt {
+				s.Keep(t, e)
 			}
-			e := &ended[i]
-			e.Left = t.Hold.LetGo(context.WithoutCancel(ctx), e.Leaving)
 		}
 	}()
 	for _, t := range in {
@@ -167,7 +168,7 @@ func (j Job) work(ctx context.Context, s Session, all, in []*Target) (ended []En
 			break
 		}
 		if t.Hold, err = s.Claim(ctx, t); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	for _, t := range in {
@@ -175,10 +176,12 @@ func (j Job) work(ctx context.Context, s Session, all, in []*Target) (ended []En
 			break
 		}
 		if err := s.PutBack(t.Hold); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return j.Run(ctx, all)
+	results, err := j.Run(ctx, all)
+	copy(ended, results)
+	return err
 }
 
 func (j Job) foretell(ctx context.Context, in []*Target) {

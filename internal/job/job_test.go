@@ -76,10 +76,11 @@ func (s *scripted) Claim(ctx context.Context, t *job.Target) (*card.Hold, error)
 
 func (s *scripted) PutBack(*card.Hold) error { return s.step("put back") }
 
-func (s *scripted) Conclude(all []job.Ended) error {
-	s.kept = all
-	return s.step("conclude")
+func (s *scripted) Keep(_ *job.Target, e job.Ended) {
+	s.kept, s.steps = append(s.kept, e), append(s.steps, "keep")
 }
+
+func (s *scripted) Show() error { return s.step("show") }
 
 // do does a job of a kind, and tells the steps that it took.
 func (s *scripted) do(j job.Job) (steps string, err error) {
@@ -128,27 +129,27 @@ func TestOrderOfAJob(t *testing.T) {
 		"what overwrites asks": {
 			job.Job{Kind: job.Blank},
 			false,
-			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard",
+			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, keep, show, discard",
 		},
 		"agreed": {
 			job.Job{Kind: job.Whole, Agreed: true},
 			false,
-			"find, admit, fits, may ask, reserve, offer, foretell, claim, run, conclude, discard",
+			"find, admit, fits, may ask, reserve, offer, foretell, claim, run, keep, show, discard",
 		},
 		"agreed, but to be typed": {
 			job.Job{Kind: job.Stamp, Agreed: true},
 			true,
-			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, conclude, discard",
+			"find, admit, fits, may ask, reserve, offer, foretell, ask, claim, run, keep, show, discard",
 		},
 		"what keeps all doesn't ask": {
 			job.Job{Kind: job.Spots},
 			false,
-			"find, admit, fits, reserve, foretell, unasked, claim, put back, run, conclude, discard",
+			"find, admit, fits, reserve, foretell, unasked, claim, put back, run, keep, show, discard",
 		},
 		"unless the name must be typed": {
 			job.Job{Kind: job.Save},
 			true,
-			"find, admit, fits, may ask, reserve, foretell, ask, claim, put back, run, conclude, discard",
+			"find, admit, fits, may ask, reserve, foretell, ask, claim, put back, run, keep, show, discard",
 		},
 		"a dry run": {
 			job.Job{Kind: job.Blank, DryRun: true, Agreed: true},
@@ -163,7 +164,7 @@ func TestOrderOfAJob(t *testing.T) {
 		"what only reads takes nothing": {
 			job.Job{Kind: job.Recheck},
 			false,
-			"find, fits, reserve, foretell, unasked, run, conclude, discard",
+			"find, fits, reserve, foretell, unasked, run, keep, show, discard",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -178,7 +179,7 @@ func TestOrderOfAJob(t *testing.T) {
 			// after an error at a step nothing more is done, but what was taken is given back
 			all := strings.Split(steps, ", ")
 			for i, step := range all {
-				if slices.Contains([]string{"discard", "foretell", "unasked"}, step) {
+				if slices.Contains([]string{"discard", "foretell", "keep", "unasked"}, step) {
 					continue
 				}
 				s.fails, s.spare = step, 0
@@ -189,7 +190,7 @@ func TestOrderOfAJob(t *testing.T) {
 					want = append(want, "discard")
 				}
 				assert.Equal(t, strings.Join(want, ", "), steps)
-				assert.Equal(t, step == "conclude", s.kept != nil)
+				assert.Equal(t, step == "show", s.kept != nil)
 			}
 		})
 	}
@@ -203,7 +204,7 @@ func TestSeveralCards(t *testing.T) {
 	steps, err := s.do(job.Job{Kind: job.Stamp, Agreed: true})
 	require.NoError(t, err)
 	assert.Equal(t, "find, admit, admit, admit, fits, may ask, may ask, reserve, reserve, reserve, offer, offer, "+
-		"foretell, claim, claim, run, conclude, discard", steps)
+		"foretell, claim, claim, run, keep, keep, keep, show, discard", steps)
 	require.Len(t, s.kept, 3)
 	assert.Equal(t, s.cards[2].Name, s.kept[2].Sentence)
 
