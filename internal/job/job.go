@@ -151,14 +151,17 @@ func (j Job) asksFor(t *Target) bool {
 // work takes the cards, does the work, lets them go and keeps their receipts. If one can't be had, nothing is done with
 // any.
 func (j Job) work(ctx context.Context, s Session, all, in []*Target) (err error) {
-	ended := make([]Ended, len(all))
+	var ended []Ended // none where the work came to no result
 	defer func() {
 		for i, t := range all {
-			e := ended[i]
+			var e Ended
+			if ended != nil {
+				e = ended[i]
+			}
 			if t.Hold != nil { // also what the system has forgotten of a card that was not written, it may know again
 				e.Left = t.Hold.LetGo(context.WithoutCancel(ctx), e.Leaving)
 			}
-			if err == nil && j.Receipt {
+			if ended != nil && j.Receipt {
 				s.Keep(t, e)
 			}
 		}
@@ -180,7 +183,9 @@ func (j Job) work(ctx context.Context, s Session, all, in []*Target) (err error)
 		}
 	}
 	results, err := j.Run(ctx, all)
-	copy(ended, results)
+	if err == nil {
+		ended = results
+	}
 	return err
 }
 
